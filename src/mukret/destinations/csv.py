@@ -108,6 +108,7 @@ class CsvFile:
     def lines(self, batch: pa.RecordBatch) -> bytes:
         """The lines of a record batch."""
         columns = batch.columns
+        # Only if asked: the mark before them changes the value.
         if self.formulas_as_text:
             columns = [
                 _as_text(column, kind)

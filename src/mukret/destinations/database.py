@@ -121,6 +121,7 @@ class Database(ABC):
         for text in self.records():
             record = json.loads(text)
             if record.get("anew"):
+                # What earlier runs took is no longer in the tables.
                 found.clear()
             found |= {one["sha256"] for one in record["inputs"]}
         return found

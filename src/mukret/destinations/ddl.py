@@ -120,6 +120,7 @@ def foreign_key_of(rules: Rules, table: Table) -> str | None:
 
     It is looked at when a transaction ends: rows of both may come in any order until then.
     """
+    # Only a key of the database can be referred to.
     above = parent_key(rules, table)
     if above is None or not primary_key(rules, rules.tables[above[0]]):
         return None

@@ -48,6 +48,7 @@ class RejectLimit:
             if not 0 <= share <= 100:
                 raise ValueError(text)
             return cls(percent=share)
+        # `-1` and `1e3` are no numbers of rows.
         if not text.isdecimal():
             raise ValueError(text)
         return cls(number=int(text))
@@ -200,6 +201,7 @@ def _skipped(run: Run, taken: set[str]) -> list[Source]:
     for source in run.sources:
         digest = source.content_hash()
         (skipped if digest in known else left).append(source)
+        # The second copy of a file would give every row twice.
         known.add(digest)
     run.sources = left
     return skipped

@@ -69,6 +69,7 @@ class Format:
         module, _, name = ((self.payload or "") if together else self.writer).partition(
             ":"
         )
+        # Imported by name: a run loads the one writer that it needs.
         made: Writer = getattr(import_module(f"mukret.destinations.{module}"), name)(
             delivery, opener
         )
@@ -155,7 +156,10 @@ class EachInAFile(PlainWriter, ABC):
         self.opener = opener
         self.files = {
             name: self.file_of(
-                delivery.rules.tables[name], schema, opener(f"{name}{self.ending}")
+                # All at once: a table without rows has a file, too.
+                delivery.rules.tables[name],
+                schema,
+                opener(f"{name}{self.ending}"),
             )
             for name, schema in delivery.schemas.items()
         }

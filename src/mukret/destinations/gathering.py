@@ -24,6 +24,7 @@ class Gathering:
             self.bytes += batch.nbytes
         return (
             self.rest()
+            # Whatever comes first: rows may be narrow or wide.
             if self.rows >= self.most_rows or self.bytes >= self.most_bytes
             else None
         )

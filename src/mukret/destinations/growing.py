@@ -29,6 +29,7 @@ class Before:
         self.place = place
         try:
             self.record: Record = json.loads((place / RUN_FILE).read_bytes())
+            # By this it is seen whether another run has written meanwhile.
             self.state = os.stat(place)
         except (OSError, ValueError) as error:
             raise OutputError(
@@ -97,6 +98,7 @@ class Before:
         return {
             **record,
             **counts,
+            # The record is of the folder: from its first run to its last.
             "started": before["started"],
             "runs": self.number,
             "inputs": [*before["inputs"], *record["inputs"]],
@@ -105,6 +107,7 @@ class Before:
 
 def added(one: JsonValue, other: JsonValue) -> JsonValue:
     """Numbers added up, member by member."""
+    # A table that one of the runs did not have.
     if one is None or other is None:
         return other if one is None else one
     if isinstance(one, dict):

@@ -17,6 +17,7 @@ def primary_key(rules: Rules, table: Table) -> tuple[str, ...]:
     return (
         table.key
         if set(table.key) <= names
+        # A placeholder has null in what its row would have had.
         and not set(table.key) & columns_empty_in_placeholders(rules, table)
         else ()
     )
@@ -33,6 +34,7 @@ def parent_key(rules: Rules, table: Table) -> tuple[str, tuple[str, ...]] | None
         or not set(parent.key) <= {name for name, _ in parent.columns}
     ):
         return None
+    # A part of the key would join a row with several.
     inherited = {item.name for item in table.inherit}
     return (parent.name, parent.key) if set(parent.key) <= inherited else None
 
@@ -53,6 +55,7 @@ def _always_filled(field: Field) -> bool:
             return True
         case At():
             return field.required
+        # Facts of a request are there for some inputs alone.
         case Fact(name):
             return name in _ALWAYS_THERE and field.bad != "null"
     return False

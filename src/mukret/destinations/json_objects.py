@@ -43,6 +43,7 @@ def objects(
     """
     parts: list[pa.Array] = []
     for number, (name, kind) in enumerate(columns):
+        # Joined column by column in Arrow: no row is made in Python.
         opening = "{" if number == 0 else ","
         parts += [
             f"{opening}{_quoted(name)}:",
@@ -60,6 +61,7 @@ def json_values(array: pa.Array, kind: ValueType) -> pa.Array:
     if isinstance(kind, ListOf):
         return _arrays(array, kind)
     text = written(array, kind)
+    # Numbers, truth values and JSON are written as they are.
     if isinstance(kind, _AS_IT_IS):
         return text
     if isinstance(kind, Text | Enum):

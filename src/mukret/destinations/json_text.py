@@ -29,6 +29,7 @@ class JsonTables(PlainWriter):
         """`inside`: each array is the value of a member, and no text of its own."""
         self.delivery = delivery
         self.nesting = Nesting(delivery) if delivery.options.nested else None
+        # Tables within stand in the records of others and have no array of their own.
         names = self.nesting.roots if self.nesting else list(delivery.schemas)
         self.arrays = {
             name: Array(opener(f"{name}.json"), delivery.options.indent, inside=inside)

@@ -37,6 +37,7 @@ class JsonLines(PlainWriter):
             for name, lines in self.nesting.records(rows).items():
                 if len(lines):
                     self.files[name].write(joined(lines, "\n"))
+                    # The end of the last line: the next batch begins on a new one.
                     self.files[name].write(b"\n")
 
     def close(self) -> None:

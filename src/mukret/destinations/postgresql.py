@@ -259,6 +259,7 @@ class Postgresql(Database):
 
     def there(self, name: str) -> dict[str, Existing]:
         rows = self.ask(
+            # From the catalogue: information_schema leaves out what the user has no rights on.
             "SELECT attname::text, format_type(atttypid, atttypmod), attnotnull AND NOT atthasdef "
             "AND attidentity = ''"
             " FROM pg_attribute WHERE attrelid = to_regclass($1) AND attnum > 0 AND NOT "
@@ -296,6 +297,7 @@ class Postgresql(Database):
         try:
             yield cursor
         finally:
+            # After an error the connection may be gone, and closing fails as well.
             with suppress(Exception):
                 cursor.close()
 
@@ -330,6 +332,7 @@ def driver() -> Callable[[str], dbapi.Connection]:
     """What connects. Raises UsageError where it is not installed."""
     try:
         from adbc_driver_postgresql import dbapi as postgresql
+    # An extra, so that who writes files installs no driver.
     except ImportError:
         message = "PostgreSQL needs adbc-driver-postgresql, which is not installed"
         raise UsageError(
@@ -344,6 +347,7 @@ def _plain(schema: pa.Schema) -> pa.Schema:
     return pa.schema(
         [
             field.with_type(pa.string())
+            # The driver takes no dictionaries.
             if pa.types.is_dictionary(field.type)
             else field
             for field in schema
@@ -392,6 +396,7 @@ def first_line(message: str, address: str) -> str:
     )
     said = re.split(r" (?:CONTEXT|HINT):|\. SQLSTATE:", said)[0]
     for password in _passwords(address):
+        # As it was typed and as it was sent: either may be repeated.
         for secret in (password, unquote(password)):
             said = said.replace(secret, "***")
     return said

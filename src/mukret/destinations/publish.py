@@ -41,6 +41,7 @@ class Publication:
             check_ours(self.target, self.place)
             self.place.parent.mkdir(parents=True, exist_ok=True)
             _clear_leftovers(self.place)
+            # Another run may have taken it for a leftover before it was locked.
             while not self._make_folder():
                 self.work = _name_beside(self.place)
         except OSError as error:
@@ -53,6 +54,7 @@ class Publication:
         """
         self.work.mkdir()
         self.lock = os.open(self.work, os.O_RDONLY)
+        # Held, and still the folder of that name: else somebody was quicker.
         if hold(self.lock) is not False and switching.is_name_of(self.work, self.lock):
             return True
         os.close(self.lock)
@@ -165,6 +167,7 @@ def _clear_leftovers(place: Path) -> None:
         leftover = place.with_name(name)
         if not name.startswith(_beginning(place)) or not _left(leftover):
             continue
+        # Killed between the two renames: what was there before goes back.
         if name.endswith(switching.ASIDE) and not place.exists():
             os.rename(leftover, place)
         else:
@@ -181,6 +184,7 @@ def _left(folder: Path) -> bool:
     except OSError:
         return False
     try:
+        # The lock goes with the process that held it, however that ended.
         return hold(descriptor) is True
     finally:
         os.close(descriptor)

@@ -186,6 +186,7 @@ class Sqlite(Database):
         if self.connection is None or self.committed:
             return
         with suppress(sqlite3.Error):
+            # All of a run is one transaction.
             self.connection.rollback()
             self.connection.close()
         if self.new:
@@ -205,7 +206,9 @@ class Sqlite(Database):
         rows = self.execute(f"PRAGMA table_info({quoted(name)})").fetchall()
         return {
             row[1]: Existing(
-                row[2], needed=bool(row[3]) and row[4] is None and not row[5]
+                # Needed: not null, without a default, and no key that counts by itself.
+                row[2],
+                needed=bool(row[3]) and row[4] is None and not row[5],
             )
             for row in rows
         }
@@ -228,6 +231,7 @@ class Sqlite(Database):
             rules, table, f"VALUES ({', '.join('?' * len(table.columns))})"
         )
         try:
+            # Prepared and not run: only to learn whether there is a key to replace rows by.
             self.execute(f"EXPLAIN {statement}", *[None] * len(table.columns))
         except sqlite3.OperationalError:
             raise self.no_key_there(rules, table) from None
@@ -264,6 +268,7 @@ class Sqlite(Database):
 def _values(array: pa.Array, kind: ValueType) -> list[object]:
     if isinstance(kind, Integer | Float):
         return list(array.to_pylist())
+    # SQLite has no truth values; everything but numbers is text.
     if isinstance(kind, Boolean):
         return [None if value is None else int(value) for value in array.to_pylist()]
     return list(

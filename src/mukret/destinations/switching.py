@@ -64,6 +64,7 @@ def exchange(one: Path, other: Path) -> bool:
         renameat2 = ctypes.CDLL(None, use_errno=True).renameat2
     except (OSError, AttributeError):
         return False
+    # Not there on other systems, nor on every file system: the caller renames twice then.
     done = renameat2(
         _AT_FDCWD, os.fsencode(one), _AT_FDCWD, os.fsencode(other), _RENAME_EXCHANGE
     )

@@ -201,6 +201,7 @@ def _free_name(wanted: str, taken: Collection[str]) -> str:
 def _new_sheet(book: Book, name: str, heads: Sequence[str]) -> Worksheet:
     sheet = book.add_worksheet(name)
     bold = book.add_format({"bold": True})
+    # Heads stay in sight.
     sheet.freeze_panes(1, 0)
     for column, head in enumerate(heads):
         sheet.set_column(column, column, min(40, max(10, len(head) + 2)))
@@ -251,6 +252,7 @@ def _cell(kind: ValueType, book: Book) -> Cell:
 def _number(form: Format, kind: ValueType) -> Cell:
     def put(sheet: Worksheet, row: int, column: int, value: int | Decimal) -> None:
         digits = Decimal(value).as_tuple().digits
+        # A cell holds a double: further digits would be changed without a word.
         if len(digits) > MOST_DIGITS:
             sheet.write_string(row, column, kind.written(value))
         else:
@@ -290,6 +292,7 @@ def _moment(form: Format, kind: ValueType) -> Cell:
 def _text(sheet: Worksheet, row: int, column: int, value: str | None) -> None:
     if value is None:
         return
+    # Counted as the program counts: a sign beyond the first 65,536 is two.
     if len(value.encode("utf-16-le")) // 2 > LONGEST_TEXT:
         raise _NotHeld(
             f"a cell holds {LONGEST_TEXT:,} characters at the most, not {len(value):,}"

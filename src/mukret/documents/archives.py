@@ -42,6 +42,7 @@ def is_archive(document: JsonValue) -> bool:
     entries = log.get("entries")
     if type(entries) is not list or not ("version" in log or "creator" in log):
         return False
+    # One entry of another shape and it is a response that happens to have such members.
     return all(
         type(entry) is dict and "request" in entry and "response" in entry
         for entry in entries

@@ -159,6 +159,7 @@ class Decoding:
             batch.part = piece.part
             if not self.all_at_once(batch, piece):
                 self.one_by_one(batch, piece)
+        # Documents that could not be read by the quick way come behind the others.
         self.in_order(batch, block)
         return batch
 
@@ -271,6 +272,7 @@ def _by(partly: Partly, raw: bytes) -> JsonValue:
             return partly.decode(raw)
     except NotJson:
         raise
+    # What the quick decoder refuses is decoded in full: it says what is wrong, or that nothing is.
     except (ValueError, RecursionError):
         return partly.converted(decode(raw))
 
@@ -280,6 +282,7 @@ def set_aside(batch: Batch, piece: Piece, number: int, finding: Diagnosis) -> No
 
     Raises InputError for a part of one, which was JSON before.
     """
+    # Its beginning was looked through and was well: somebody writes to the file.
     if piece.part != WHOLE:
         raise InputError(
             Code.NOT_OPENED, f"{piece.source.name}: it changed while it was read"

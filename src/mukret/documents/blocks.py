@@ -90,6 +90,7 @@ class Piece:
     @cached_property
     def texts(self) -> list[bytes]:
         """The documents, blank ones left out."""
+        # One document, or a part of one.
         if not self.separator:
             return [self.raw]
         return [
@@ -209,6 +210,7 @@ class _Reader:
         return full
 
     def nothing(self, source: Source) -> None:
+        # A file that was named by hand was to hold something; in a folder one may be empty.
         if source.named:
             raise InputError(
                 Code.EMPTY_INPUT,
@@ -443,6 +445,7 @@ class _Reader:
             Diagnosis(
                 f"a line of more than {LONGEST_LINE >> 20} MB", lines + 1, 1, offset
             ),
+            # It is passed over: a line without an end must not fill the memory.
             Code.TOO_LONG,
         )
 
@@ -452,6 +455,7 @@ def _skip(file: BinaryIO, separator: bytes, size: int) -> tuple[int, int, bytes]
     was read besides.
     """
     passed = line_ends = 0
+    # Read and let go, piece by piece.
     while chunk := file.read(size):
         before, found, after = chunk.partition(separator)
         passed += len(before) + len(found)

@@ -351,6 +351,7 @@ class Cutter:
             self.fail()
         end = self.end_of_value()
         try:
+            # Decoded, since `"stops"` and `"sto\u0070s"` are one name.
             name: str = msgspec.json.decode(self.buffer[self.at : end], type=str)
         except ValueError:
             self.fail()
@@ -445,6 +446,8 @@ class Cutter:
         empty = first and ends_with == b"]" and not text.strip()
         if (not count and not empty) or ends_with == b"}":
             before = b"[" if first else b"[0,"
+            # Made into an array of its own, so that the finding is the one that the whole would
+            # give.
             finding = _finding(before + text + (ends_with or b",0]")).moved(
                 self.lines, self.before + self.at
             )
@@ -483,6 +486,7 @@ def _count(elements: bytes) -> int:
     array = b"[" + elements + b"]"
     try:
         look_over(elements)
+    # What the quick decoder does not see is counted by the slow one.
     except ValueError:
         return _count_in_full(array)
     try:

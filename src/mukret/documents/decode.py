@@ -48,6 +48,7 @@ def look_over(raw: bytes) -> None:
     """Raises ValueError where a fast decoder may not do: it does not see invalid UTF-8 and endless
     integers in what it skips, and makes 0 of `-0`. `decode` tells whether there is anything wrong.
     """
+    # One byte of many is looked at first: a run of digits that long is hit by several of them.
     suspicious = len(raw) > _LONGEST_INTEGER and b"0" * _PROBES in raw[
         ::_PROBE
     ].translate(_DIGITS)

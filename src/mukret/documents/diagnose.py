@@ -117,6 +117,7 @@ def _wrong_encoding(raw: bytes, place: int) -> Diagnosis:
     message = f"invalid UTF-8 (byte 0x{raw[place]:02x})"
     if raw[place] == 0xED and raw[place + 1 : place + 2] >= b"\xa0":
         message = "half of a surrogate pair stands alone"
+    # It explains all of what follows, and comes last to count.
     if raw[:2] in (b"\xff\xfe", b"\xfe\xff") or b"\0" in raw[:4]:
         message = "this is UTF-16 or UTF-32, not UTF-8"
     return _finding(before + "�", len(before), message)
@@ -195,6 +196,7 @@ class _Scanner:
     def cut_off(self) -> str:
         if not self.open:
             return "there is nothing in it"
+        # The innermost one: the end is missing from there on.
         bracket, place = self.open[-1]
         line = self.text.count("\n", 0, place) + 1
         return (
@@ -225,6 +227,7 @@ class _Scanner:
         return self.slip(
             "a comment: JSON has none",
             wants,
+            # Read on behind it: there may be further slips.
             end + len(ends) if end > 0 else len(self.text),
         )
 
@@ -235,6 +238,7 @@ class _Scanner:
 
     def _end(self, character: str) -> tuple[int, str]:
         if character in "{[":
+            # Remembered: the reader of lines may be what is wanted.
             self.another = True
             message = (
                 "text after the end of the document, where another begins: several go one "
@@ -291,6 +295,7 @@ class _Scanner:
         """A bracket where a value should stand."""
         if not self.open:
             return self.fail(f"a {character} that closes nothing")
+        # The most frequent of all slips.
         if self.character_before() == ",":
             return self.slip(
                 "a trailing comma: a value should follow it", "more", self.at

@@ -18,5 +18,6 @@ def gc_paused() -> Iterator[None]:
     try:
         yield
     finally:
+        # Whoever calls us may have paused it as well.
         if was_on:
             gc.enable()

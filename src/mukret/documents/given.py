@@ -51,6 +51,7 @@ def given_sources(
     none. They are taken as they are read; `origin` is that of all of them.
     """
     texts = given_texts(documents)
+    # One is taken to see whether there is any; generators are not asked for more.
     first = next(texts, None)
     return (
         []
@@ -107,6 +108,7 @@ def written(document: GivenDocument, number: int | None = None) -> bytes:
         return json.dumps(
             document, ensure_ascii=False, allow_nan=False, default=_refused
         ).encode()
+    # Only then: writing digit for digit is slower by far.
     except _HasDecimal:
         return json_text(_with_digits(document, number)).encode()
     except (TypeError, ValueError, RecursionError) as error:
@@ -151,6 +153,7 @@ def _no_document(
 ) -> UsageError:
     what = f"document {number}" if number is not None else "the document"
     reason = why or f"it is a {type(document).__name__}"
+    # What can be given, since a program has no help text.
     hint = (
         "a parsed object (dict, list, str, int, float, Decimal, bool, None), JSON text, bytes, "
         "or an open file"
@@ -177,6 +180,7 @@ class _Sequence(io.RawIOBase):
             text = next(self.texts, None)
             if text is None:
                 return 0
+            # As a text sequence (RFC 7464): documents may have line ends in them.
             self.waiting = memoryview(RECORD_SEPARATOR + text + b"\n")
         count = min(len(buffer), len(self.waiting))
         buffer[:count] = self.waiting[:count]

@@ -67,6 +67,7 @@ class Glance:
             return _whole(raw)
         for number, (place, child) in enumerate(_places(found)):
             found[place] = (
+                # What is not looked at is null: it only has to be there.
                 self._beginning(child, levels - 1) if number < self.most else None
             )
         return found

@@ -75,6 +75,7 @@ def _is_response(path: Path) -> bool:
 def _in_folder(name: str, *, newest: bool) -> list[Source]:
     found = list(_responses_below(Path(name), newest=newest))
     if not found:
+        # Files of other kinds are passed over, and that must be known.
         hint = f"responses end in {', '.join(ENDINGS)}, with or without {' '.join(_PACKED[1:])}"
         raise InputError(
             Code.NO_INPUT, f"{name}: a folder with no response in it", hint=hint
@@ -110,6 +111,7 @@ def _by_glob(name: str) -> list[Source]:
         raise InputError(
             Code.NO_INPUT, f"{name}: nothing matches", hint="check the pattern"
         )
+    # An empty one among many is no mistake of who typed the pattern.
     return [Source(path, named=False) for path in paths]
 
 

@@ -27,6 +27,7 @@ def bounded_levels() -> Iterator[None]:
     """Whatever is decoded within raises RecursionError beyond the bound."""
     with _one_at_a_time:
         before = max(sys.getrecursionlimit(), _ROOM)
+        # The limit is of the whole stack: what stands on it already is added.
         sys.setrecursionlimit(_frames() + MOST_LEVELS)
         try:
             yield

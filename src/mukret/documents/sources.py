@@ -144,6 +144,7 @@ class Source:
         """The contents once more, uncounted, beginning anywhere, after they were opened; None if
         they would have to be made again.
         """
+        # What has to be unpacked would be unpacked twice, and a pipe is gone.
         if (
             self.compression
             or self.encoding
@@ -161,6 +162,7 @@ class Source:
         try:
             counted = cast(
                 io.BufferedReader,
+                # Counted below the decompression: hash and size are those of the file.
                 io.BufferedReader(_Counted(self._raw(), self), 1 << 18),
             )
             return self._as_utf8(self._decompressed(counted))
@@ -242,6 +244,7 @@ class _FromTheStart(io.RawIOBase):
         return True
 
     def readinto(self, buffer: object) -> int:
+        # With a place of its own: the first reader goes on from where it is.
         count = os.preadv(
             self.descriptor,
             [memoryview(cast(bytearray, buffer)).cast("B")],

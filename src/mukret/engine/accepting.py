@@ -79,6 +79,7 @@ def accepted(plan: Plan, batch: Batch, *, refused: bool) -> Accepted:
     whole = Accepted(batch, kinds, bad_texts)
     if refused:
         return whole.without({}, set(range(len(batch.documents))))
+    # Judged with its first part, which has all that stands around the array.
     if batch.part.array is not None:
         return whole
     return _judged(plan, whole)
@@ -100,6 +101,7 @@ def _unfold(plan: Plan, batch: Batch) -> dict[int, list[BadText]]:
 
 def _kinds_of_documents(plan: Plan, batch: Batch) -> list[frozenset[str]]:
     calls = [origin.call if origin else None for origin in batch.origins]
+    # The scan has asked already; nothing is decoded for it.
     if isinstance(batch, ScannedBatch):
         return kinds_of_scanned(batch, plan.acceptance.rules, calls)
     return [
@@ -173,6 +175,7 @@ def _unread_answers(batch: Batch, bad: Mapping[int, BadDocument]) -> set[int]:
         for number, found in bad.items()
         if found.code == NOTHING_READ and number in batch.answers
     }
+    # An archive holds all that a page asked for: that much of it is nobody's rows is usual.
     return {number for number in unread if id(batch.sources[number]) in read}
 
 

@@ -33,6 +33,7 @@ class Ahead(Generic[Made]):
     """
 
     def __init__(self, threads: int) -> None:
+        # Bounded: results wait in memory until those before them are taken.
         self.most = AHEAD * threads if threads > 1 else 0
         self.pool = (
             ThreadPoolExecutor(threads, thread_name_prefix="work")
@@ -80,6 +81,7 @@ def sensible(sources: Sequence[Source]) -> int:
     1.
     """
     cores = (
+        # A container may have fewer than the machine.
         len(os.sched_getaffinity(0))
         if hasattr(os, "sched_getaffinity")
         else os.cpu_count() or 1

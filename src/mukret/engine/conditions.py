@@ -33,6 +33,7 @@ def passing(
     columns = [column(number) for number in judgement.columns.values()]
     combinations = _combined(columns, count)
     ways = list(judgement.columns)
+    # Too many different ones: each row is asked.
     if combinations is None:
         answers = [_fulfils(judgement, ways, columns, row) for row in range(count)]
         return pa.array(answers, pa.bool_())
@@ -97,6 +98,7 @@ def _fulfils(
         raw = cells.raw(row)
         if raw:
             node = _with(node, segments, decode(raw))
+    # Nothing is there, and the condition is asked of an object without members.
     node = {} if node is NOWHERE else node
     return all(logical.holds(node, node) for logical in judgement.logicals)
 

@@ -58,6 +58,7 @@ class DecidedTable:
     def written(self) -> pa.RecordBatch:
         """The rows that are written, as a record batch."""
         found = self.columns.record_batch()
+        # So it is in most batches: nothing is copied.
         if self.outcomes.all_written:
             return found
         others = (

@@ -80,6 +80,7 @@ class _Deciding:
         self.table = columns.rows.table
         self.above = above
         self.seen = seen
+        # A byte for each row, 0 for written: most stay so.
         self.row_outcomes = bytearray(self.rows.count)
         self.faults = columns.faults
         self.unknown: set[int] = set()
@@ -113,6 +114,7 @@ class _Deciding:
         if column.failures:
             broken = self.columns.broken_in_any() | self.rows.placeholders
             for row, bad in column.failures.items():
+                # The condition failed for a value that is blamed already.
                 if row not in self.faults and row not in broken:
                     self.faults[row] = [where_failed(bad)]
         return column.array
@@ -198,6 +200,7 @@ def key_texts(columns: TypedColumns, name: str) -> pa.Array:
     kind = columns.rows.table.types[name]
     texts = written(columns.array(name), kind)
     return (
+        # Both zeros of a float are one value, and one key.
         pc.if_else(pc.equal(texts, "-0"), "0", texts)
         if isinstance(kind, Float)
         else texts

@@ -98,6 +98,7 @@ class _Evaluation:
         if expression.asks_the_time:
             table.prepared[NOW] = self.now
         for aggregate in expression.aggregates():
+            # Two fields may count the same rows.
             if aggregate.key not in table.prepared:
                 table.prepared[aggregate.key] = _aggregated(
                     aggregate, table.rows, self.tables[aggregate.table]
@@ -221,6 +222,7 @@ class _Evaluation:
         fields that are not to be looked at.
         """
         self.prepare_condition(table)
+        # It can't be asked yet: these fields hang on the rows that survive.
         if not without.isdisjoint(where.fields()):
             return set()
         columns = table.so_far

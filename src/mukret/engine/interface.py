@@ -147,7 +147,10 @@ def stream(
     )
     for output in run.batches():
         yield from (
-            (name, batch) for name, batch in output.tables.items() if batch.num_rows
+            # A block may have no rows for a table.
+            (name, batch)
+            for name, batch in output.tables.items()
+            if batch.num_rows
         )
 
 
@@ -170,6 +173,7 @@ class RowsAbove:
             self.counts[name] = self.first[name] + batch.num_rows
         for name, rows in output.above.items():
             around = self.run.rules.around(name, self.run.schemas)
+            # Numbers are those in the batch; rows of a parent come in the same one.
             begins = self.first[around or ""]
             self.above.setdefault(name, []).extend(begins + row for row in rows)
 

@@ -29,6 +29,7 @@ def read_listed(
     if (
         at.take == "all"
         and isinstance(reading.type, ListOf)
+        # What is split changes the number of elements.
         and reading.options.split is None
     ):
         return _lists(reading, reading.type, rows, source)

@@ -89,6 +89,7 @@ def _is_sound(rows: TableRows, row: int, *, alone: bool) -> bool:
         return True
     node = rows.locate(row)[1]
     return not any(
+        # The same object, not an equal one.
         node is member
         for record in _records_around(rows, row)
         for member in record.values()
@@ -104,6 +105,7 @@ def _records_around(rows: TableRows, row: int) -> Iterator[dict[str, JsonValue]]
     names = _first_names(rows.table)
     for path in filter(_goes_into, rows.table.rows.paths):
         for record in Path("", path.segments[:-1]).values(above):
+            # A third of the first names of the rules: then it looks like what they mean by a row.
             if type(record) is dict and 3 * sum(
                 name in record for name in names
             ) >= len(names):

@@ -90,6 +90,7 @@ def _unmatched(rule: Unmatched) -> Notice:
 
 def _of_no_kind(rules: Rules, kinds: KindsFound) -> Iterator[Notice]:
     if kinds.first is not None:
+        # One is enough to look into.
         file, number = kinds.first
         message = (
             f"{counted(kinds.of_none, 'document')} of no kind that the rules know: no table "

@@ -116,5 +116,6 @@ class Passes:
                 break
             note(rows)
         for source in self.sources:
+            # Also when it broke off: the next pass begins at the beginning.
             source.rewind()
         return enough

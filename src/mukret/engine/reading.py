@@ -37,7 +37,12 @@ def read_field(rows: TableRows, own: Field, at: At) -> Column:
     else:
         column, suspects = _plainly(rows, own, at)
     return _read_again(
-        rows, own.reading, at, column, suspects - rows.unreadable - rows.placeholders
+        # Rows that are unreadable themselves have no values to look at.
+        rows,
+        own.reading,
+        at,
+        column,
+        suspects - rows.unreadable - rows.placeholders,
     )
 
 
@@ -139,5 +144,6 @@ def _one_by_one(reading: TypeSpec, at: At, nodes: Sequence[list[JsonValue]]) -> 
             values.append(taken_from(at, reading, found))
         except Bad as bad:
             values.append(None)
+            # Without what it was raised from: failures are kept for a while.
             failures[row] = bad.alone()
     return Column(pa.array(values, value_type(reading.type)), failures)

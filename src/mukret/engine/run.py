@@ -226,6 +226,7 @@ class Run:
         seen: Mapping[str, SeenKeys] = {
             table.name: NothingSettled() for table in tables
         }
+        # Parts leave keys to the merge, and see each row as the first.
         if self.settles:
             seen = keys_of(tables, known.last)
         yield from self.decided(blocks, decoding, seen, known)

@@ -94,6 +94,7 @@ class Sample:
         path = "$"
         for name in names:
             below = wanted.below(name, len(document))
+            # No rule looks into it, and what stands around was noted once.
             if below is None:
                 return
             document, path, wanted = document[name], path + _step_text(name), below
@@ -176,6 +177,7 @@ class _Wanted:
             return
         for name, child in node.items():
             key = name if name in names else ANY_OTHER_MEMBER
+            # Written out: it is called for every node of the sample.
             yield name, child, known[key] if key in known else self.below(name, length)
 
     def below(self, step: str | int, length: int) -> _Wanted | None:

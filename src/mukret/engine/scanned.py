@@ -127,6 +127,7 @@ class ScannedRows:
         self.kept = kept
         self.owner_array = owners
         self.rules = rules
+        # Of rows with a condition only those that met it.
         self.count: int = len(kept) if kept is not None else found.scan.count(number)
 
     @classmethod
@@ -205,6 +206,7 @@ class ScannedRows:
         assert isinstance(source, ByList)
         below, cells = self.listed(source)
         owners = below.owner_array.buffers()[1] if below.count else b""
+        # In C: the cells of all rows stand behind each other.
         chosen, several = cells.chosen(owners, self.count, take == "last")
         return chosen, self.events(source.source).union(
             several if take == "only" else ()
@@ -286,6 +288,7 @@ class ScannedRows:
         if self.rules is None or self.rules.spread:
             return None
         segments = self.rules.paths[0].segments
+        # A wildcard further up: rows have ways of their own.
         if not all(segment.singular for segment in segments[:-1]):
             return None
         steps = tuple(_step(segment) for segment in segments if segment.singular)
@@ -363,6 +366,7 @@ class ScannedRows:
         if not self.steps_met or self.rules is None:
             return {}
         segments = self.rules.paths[0].segments
+        # Numbers are those before the condition; where rows were left out they are looked up.
         kept = {row: row for row in self.steps_met} if self.kept is None else self.place
         return {
             kept[row]: met_fault(segments[step])

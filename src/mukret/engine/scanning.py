@@ -69,6 +69,7 @@ class Scanning(Decoding):
             text = b"\n".join(map(self.on_a_line, piece.texts))
         for program in self.plan.embedded:
             unfolded = with_unfolded(text, program, lines=bool(piece.separator))
+            # The plain way does it, and says what is wrong.
             if unfolded is None:
                 return None
             text = unfolded
@@ -213,6 +214,7 @@ def wrong_lines(scan: Scan, start: int, end: int) -> Iterator[bytes]:
             return
         line_end = scan.buffer.find(b"\n", wrong, end)
         line_end = end if line_end < 0 else line_end
+        # Given out before what follows is scanned: the order is that of the input.
         yield scan.buffer[wrong:line_end]
         start = line_end + 1
 

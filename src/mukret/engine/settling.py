@@ -224,6 +224,7 @@ def rejects_of(
     table: str, file: str, rows: pa.RecordBatch, settled: SettledTable
 ) -> Iterator[Reject]:
     """The rows that are rejected since a key came before, in their order."""
+    # Where it stood was noted with the row: the document is gone by now.
     for row, fault in settled.faults.items():
         document, path = (
             rows.column(DOCUMENT)[row].as_py(),

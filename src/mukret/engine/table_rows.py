@@ -286,4 +286,5 @@ class TableRows:
                 batch.sources, batch.numbers, batch.origins, strict=True
             )
         ]
+        # Worked out once for a document, not for each of its rows.
         return [known[document] for document in self.documents]

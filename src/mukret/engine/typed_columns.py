@@ -103,6 +103,7 @@ class TypedColumns:
         keys = [self.array(name).to_pylist() for name in lookup.key]
         given = self.columns[lookup.give]
         values = given.array.to_pylist()
+        # Rows that are left out answer nothing.
         for row in self.surviving:
             form = lookup.form(tuple(column[row] for column in keys))
             if form is not None and row not in given.broken:
@@ -167,6 +168,7 @@ def settled(
 
 def _fault(rows: TableRows, row: int, own: Field, bad: Bad) -> Fault:
     fault = Fault(rows.plan.rank[own.name], own.name, bad, own)
+    # At once: nothing that comes later could be published.
     if own.bad == "stop":
         place, node = rows.locate(row)
         raise stopped(

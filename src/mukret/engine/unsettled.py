@@ -121,6 +121,7 @@ def _kept(table: DecidedTable) -> Sequence[int]:
     return [
         row
         for row, outcome in enumerate(table.outcomes.row_outcomes)
+        # Rows that are filtered stay: rows within go with them.
         if outcome != RowOutcome.REJECTED
     ]
 
@@ -153,6 +154,7 @@ def _above(
     owners = [table.rows.owners[row] for row in kept]
     if table.table.within is None:
         return owners
+    # Numbers among those that are kept.
     numbers = {
         row: number for number, row in enumerate(_kept(tables[table.table.within]))
     }

@@ -37,6 +37,7 @@ class ZippedRows(ScannedRows):
             name: above.all_below(number, without) for name, number in arrays.items()
         }
         first, *others = parts.values()
+        # The plain finder says what it means, row by row.
         if any(part.scan.met(part.number) for part in parts.values()):
             return None
         if not all(part.owner_array.equals(first.owner_array) for part in others):

@@ -74,6 +74,7 @@ class Sought:
                 return type(document) is dict
             case All.ELEMENTS:
                 return type(document) is list
+        # Anything at all.
         return True
 
 
@@ -84,6 +85,7 @@ def _finds_a_step(segment: Segment, document: JsonValue) -> bool:
     )
     if some and not segment.descend and type(document) is list:
         return True
+    # The first node is enough: lists may be long.
     return next((True for _ in segment.values(document, document)), False)
 
 
@@ -192,6 +194,7 @@ def _in_elements(document: JsonValue, looks: Sequence[Sought]) -> Sought | None:
     """What finds something in an element of a document that is a list."""
     if type(document) is not list:
         return None
+    # The first ones are as good as all, for a hint.
     for element in document[:LOOKED_AT]:
         for look in looks:
             if _looks_for_a_member(look, element):

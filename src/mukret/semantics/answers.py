@@ -78,6 +78,7 @@ class Answers:
             known: Mapping[bytes, object] = self.few
         else:
             if self.few:
+                # Those in memory are put to the others: one place to look into.
                 self.spill()
             known = self._from_disk({key for key in hashes if key is not None})
         return [None if key is None else known.get(key) for key in hashes]

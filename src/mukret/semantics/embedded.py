@@ -36,6 +36,7 @@ class BadText:
             f"line {finding.line})"
         )
         bad = Bad(Code.NOT_JSON, told, value=self.text, told=True)
+        # Before faults of fields: these read in the text that could not be read.
         return Fault(TEXT_RANK, None, bad, origin=(RowPlace(self.location), None))
 
 
@@ -66,6 +67,7 @@ def unfolded(
 
 
 def _put(document: JsonValue, location: Location, value: JsonValue) -> JsonValue:
+    # The document as a whole is the text.
     if not location:
         return value
     holder = document

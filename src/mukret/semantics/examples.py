@@ -68,6 +68,7 @@ def _rejected(example: Example, rejects: Sequence[Reject]) -> Iterator[str]:
     if rejected == example.rejected:
         return
     yield f"{rejected} rows were rejected, not {example.rejected}"
+    # Why they were is what the writer of the example wants to know.
     for reject in rejects[:MOST_REJECTS]:
         for problem in reject.problems:
             what = f"{reject.table}.{problem.field}" if problem.field else reject.table

@@ -137,6 +137,7 @@ def _nearest_in(numbers: Mapping[int, int], row: Row) -> int | None:
 
 
 def wanted_rules(rules: object) -> Rules:
+    # A path in its place is the most likely slip.
     if not isinstance(rules, Rules):
         hint = 'rules = mukret.load_rules("feed.rules.yaml")'
         raise UsageError(

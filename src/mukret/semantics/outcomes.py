@@ -126,6 +126,7 @@ def keys_of(
     return {
         table.name: SeenKeys(
             table.duplicates,
+            # Shared by the passes: one learns, the next decides.
             last.setdefault(table.name, {}),
             settling=table.name in settling,
         )

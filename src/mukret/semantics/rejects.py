@@ -154,7 +154,9 @@ def parent_rejected(table: str) -> Fault:
 
 def duplicate(key: dict[str, JsonValue]) -> Fault:
     shown = ", ".join(
-        f"{name} {shortened(escaped(str(value)))}" for name, value in key.items()
+        # Keys may be texts of any length, with line ends in them.
+        f"{name} {shortened(escaped(str(value)))}"
+        for name, value in key.items()
     )
     return Fault(
         DUPLICATE_RANK,
@@ -282,6 +284,7 @@ def sentence(bad: Bad, value: JsonValue) -> str:
         return bad.expected
     return (
         f"expected {bad.expected}"
+        # `not null` would say that null was there, where nothing was.
         if value is None
         else f"expected {bad.expected}, not {shown_text(value)}"
     )

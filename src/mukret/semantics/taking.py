@@ -25,6 +25,7 @@ def taken_from(at: At, reading: TypeSpec, nodes: list[JsonValue]) -> object:
         return reading.read_nodes(nodes)
     if at.take in GATHERINGS:
         return gathered(cast(Gathering, at.take), reading, nodes, at.separator)
+    # The default: a second value is not dropped without a word.
     if at.take == "only" and len(nodes) > 1:
         raise several(len(nodes))
     return reading.read(nodes[-1 if at.take == "last" else 0]) if nodes else None
