@@ -56,6 +56,7 @@ class LazyGroup(click.Group):
         command: click.Command = import_module(
             f"mukret.cli.commands.{cmd_name}"
         ).command
+        # Said once, in the table of commands, which needs none of their modules.
         command.short_help = COMMANDS[cmd_name]
         return command
 
@@ -173,6 +174,7 @@ def _defect(error: Exception) -> MukretError:
         Code.DEFECT, f"a defect of Mukret itself: {type(error).__name__}: {error}"
     )
     defect.__cause__ = error
+    # Whatever is not one of our errors is our mistake, and nobody else's.
     defect.hint = "the same command with -vv shows where; please report it"
     defect.exit_code = DEFECT
     return defect

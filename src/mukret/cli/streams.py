@@ -34,6 +34,7 @@ def _open_if_closed(descriptor: int, mode: int) -> None:
     try:
         os.fstat(descriptor)
     except OSError:
+        # A file opened later would get its number, and be written to by print.
         opened = os.open(os.devnull, mode)
         if opened != descriptor:
             os.dup2(opened, descriptor)

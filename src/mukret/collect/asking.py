@@ -56,6 +56,7 @@ class Ask:
         address and body with marks in the place of secrets. Kept as hashes: an address out of a
         response may hold anything.
         """
+        # Later pages belong to the list of the first one.
         if self.page > 1:
             return self
         variables = json.dumps(self.variables, sort_keys=True, default=str)

@@ -106,6 +106,7 @@ class Deadline:
             size += len(piece)
             if size > most:
                 raise TooLarge
+            # Handed on as it comes: a body is never held as a whole.
             yield piece
         if self.passed:
             raise TooSlow

@@ -393,6 +393,7 @@ def call_for(url: str, query: Pairs = ()) -> tuple[str, Call]:
     check_address(url)
     parts = urlsplit(url)
     own = tuple(parse_qsl(parts.query, keep_blank_values=True))
+    # Braces would be variables in an address of a calls file.
     address = parts.path.replace("{", "%7B").replace("}", "%7D") or "/"
     return f"{parts.scheme}://{parts.netloc}", Call(
         call_name(parts.path), address, own + query

@@ -188,6 +188,7 @@ def _sign_in(way: SignIn) -> dict[str, JsonValue]:
                 "client": _content(client),
                 "secret": _content(secret),
             }
+            # What is not given is not written.
             found |= {"scope": scope} if scope else {}
             return {"oauth2": found | ({"send": "body"} if in_body else {})}
         case SignInCall():
@@ -239,6 +240,7 @@ def _pairs(pairs: Pairs) -> dict[str, JsonValue]:
 
 
 def _content(value: JsonValue | Secret) -> Any:
+    # The name of the variable; what it holds is never read here.
     if isinstance(value, Secret):
         return {"secret": value.variable}
     if isinstance(value, str):

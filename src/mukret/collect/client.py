@@ -285,6 +285,7 @@ def _is_untrusted(error: BaseException | None) -> bool:
     while error is not None:
         if isinstance(error, ssl.SSLCertVerificationError):
             return True
+        # The client wraps it in its own errors.
         error = error.__cause__ or error.__context__
     return False
 

@@ -191,6 +191,7 @@ class Received:
         ending = (
             ".json"
             if json_like
+            # So that an error page opens in a browser.
             else mimetypes.guess_extension(media_type or "") or ".body"
         )
         return self._move(f"{APART}/{self.folder.next_number():06d}{ending}")
@@ -252,6 +253,7 @@ def _end_torn_line(file: BinaryIO, path: Path) -> None:
     size = path.stat().st_size
     if size:
         with open(path, "rb+") as again:
+            # One byte tells, most times.
             again.seek(-1, os.SEEK_END)
             if again.read(1) != b"\n":
                 content = path.read_bytes()

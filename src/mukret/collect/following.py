@@ -113,6 +113,7 @@ def _ask(
 def _value(call: Call, name: str, path: Path, record: _Record) -> JsonValue | NotAsked:
     """The one value of a path in a record."""
     found = [record.node] if record.bare else path.values(record.node)
+    # None of them is taken by chance.
     if len(found) > 1:
         return NotAsked(call.name, Why.SEVERAL, name)
     if not found or found[0] is None or found[0] == "":

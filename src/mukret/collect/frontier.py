@@ -65,6 +65,7 @@ class Frontier:
         """The next request, or a record that leads to none; None if nothing is left but what is
         under way.
         """
+        # Pages first: a list is asked for to its end before what hangs on its records.
         if self.pages:
             return self.pages.popleft()
         while self.waiting:

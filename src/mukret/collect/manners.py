@@ -77,6 +77,7 @@ class Pace:
                 now = self.clock.now()
                 begin = max(self.free_at, self.held_until)
                 if begin <= now:
+                    # Turns follow each other at the interval, however late one is taken.
                     self.free_at = max(begin, now - self.interval) + self.interval
                     return
             self.clock.wait(begin - now)

@@ -272,6 +272,7 @@ def _by_address(
         return counts.last(End.NO_MORE)
     if _says_nothing(found):
         return counts.last(none)
+    # Something is there, and no address: the list would end without a word.
     if type(found) is not str:
         return Lost(Fault.NO_ADDRESS, json_text(found, 60))
     return counts.more(Turn(address=resolved(page.url, found)))
@@ -390,6 +391,7 @@ def _lists(document: JsonValue) -> list[list[JsonValue]]:
         if lists:
             return lists
         objects = [value for value in document.values() if type(value) is dict]
+        # Of several objects nobody can say which one wraps the records.
         document = objects[0] if len(objects) == 1 else None
     return []
 
@@ -398,6 +400,7 @@ def _whole(value: JsonValue) -> int | None:
     text = scalar_text(value)
     if (
         text is None
+        # JSON's `true` is no 1, though Python takes it for one.
         or type(value) is bool
         or not re.fullmatch(r"\d{1,18}", text, re.ASCII)
     ):
@@ -420,6 +423,7 @@ def links(header: str) -> Iterator[tuple[str, str]]:
     for target, parameters in _LINK.findall(header):
         given: dict[str, str] = {}
         for name, quoted, bare in _PARAMETER.findall(parameters):
+            # Of a parameter that comes twice the first counts (RFC 8288, section 3.3).
             given.setdefault(name.lower(), re.sub(r"\\(.)", r"\1", quoted) or bare)
         if "anchor" not in given:
             for relation in given.get("rel", "").lower().split():
@@ -490,5 +494,6 @@ def _way(path: str, name: str, value: JsonValue) -> str | None:
         return None
     if text.startswith(("http://", "https://", "/")) or "?" in text:
         return f'{{url: "{path}"}}'
+    # `next_cursor` is sent as `cursor`, most often.
     sent = re.sub(r"^next_?", "", name, flags=re.IGNORECASE) or "cursor"
     return f'{{cursor: "{path}", as: {sent[0].lower()}{sent[1:]}}}'

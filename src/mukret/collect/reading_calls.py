@@ -100,6 +100,7 @@ class CallReader:
             self.add(
                 Code.WRONG_VALUE,
                 "only a post has a body",
+                # The caret goes to what has no place.
                 mapping.key("form" if body.form else "json"),
                 f"post: {address or '/ADDRESS'}",
             )
@@ -203,6 +204,7 @@ def _upwards(name: str, calls: list[Call | None]) -> list[str]:
     trail = [name]
     while trail[-1] in above:
         parent = above[trail[-1]]
+        # It may be one that this call only leads into.
         circle = parent in trail
         trail.append(parent)
         if circle:

@@ -75,6 +75,7 @@ class PagesReader:
 
     def only_keys_of(self, way: str, mapping: Mapping) -> None:
         for key, _ in mapping.entries.values():
+            # Keys that no way knows were noted with the mapping.
             if key.text in ANY_PAGES.known and key.text not in _PAGES[way].known:
                 self.add(
                     Code.WRONG_VALUE,

@@ -55,6 +55,7 @@ class RequestReader:
         mapping = self.reader.mapping(node, what)
         found: list[tuple[str, Value]] = []
         for key, value in mapping.entries.values() if mapping else ():
+            # A list stands for a name that comes several times.
             for item in value.items if isinstance(value, Sequence) else (value,):
                 read = self.value(item, key.text)
                 if read is not None:
@@ -75,6 +76,7 @@ class RequestReader:
         """
         if is_sensitive(name) and not VARIABLE.search(node.text):
             hint = f"write {name}: {{secret: NAME_OF_AN_ENVIRONMENT_VARIABLE}}"
+            # The line is shown without it.
             self.problems.add_secret(
                 Code.WRONG_VALUE,
                 f"the value of {name} does not belong in a file",
@@ -85,6 +87,7 @@ class RequestReader:
     def secret(self, node: Node | None, what: str) -> Secret | None:
         mapping = self.reader.mapping(node, f"{what} from the environment", _SECRET)
         name = self.reader.text(mapping.get("secret"), "secret") if mapping else None
+        # Names alone: a value in the file would be kept with it.
         if mapping and "secret" not in mapping.entries:
             self.add(
                 Code.MISSING_KEY,

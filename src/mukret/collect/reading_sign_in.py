@@ -63,6 +63,7 @@ class SignInReader:
                 )
 
     def bearer(self, node: Node | None) -> Bearer | None:
+        # The token itself was written here.
         if isinstance(node, Scalar) and not node.empty:
             hint = "write bearer: {secret: NAME_OF_AN_ENVIRONMENT_VARIABLE}"
             self.requests.problems.add_secret(

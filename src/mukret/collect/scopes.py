@@ -112,6 +112,7 @@ def _check(
 
 def _clashes(node: Node | None, above: list[str], problems: Problems) -> None:
     for key, _ in node.entries.values() if isinstance(node, Mapping) else ():
+        # The inner one would hide the outer, and nobody would see which is sent.
         if key.text in above:
             problems.add(
                 Code.NAME_CLASH,
@@ -149,6 +150,7 @@ def _pair_uses(node: Node | None) -> Iterator[Use]:
 
 
 def _body_uses(node: Node | None) -> Iterator[Use]:
+    # A text of its own: within others braces are part of a body.
     if isinstance(node, Scalar) and (match := VARIABLE.fullmatch(node.text)):
         yield match[1], node, 0
     elif isinstance(node, Sequence):

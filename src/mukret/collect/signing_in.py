@@ -151,6 +151,7 @@ class Session:
             if (
                 self.renewable
                 and self.current is not None
+                # Another thread may have signed in anew by now.
                 and self.current.generation == generation
             ):
                 self.current = Credentials(
@@ -315,6 +316,7 @@ class Session:
 
 def _document(reply: Reply[bytes]) -> JsonValue:
     try:
+        # With bounds on its depth, as any answer.
         return decode(reply.content)
     except NotJson as error:
         raise InputError(

@@ -49,6 +49,7 @@ def names_in_address(template: str) -> list[tuple[str, int]]:
     if template.count("{") != template.count("}"):
         raise NotFilled("a brace is not closed")
     for match in _BRACES.finditer(template):
+        # The library takes what it doesn't know for literal text.
         if not _EXPRESSION.fullmatch(match[0]):
             raise NotFilled(f"{match[0]} is no expression of a URI Template")
     names = URITemplate(template).variable_names
@@ -144,6 +145,7 @@ def _text_of(name: str, known: Mapping[str, JsonValue]) -> str:
     if text is None:
         kind = "null or missing" if value is None else "no text or number"
         raise NotFilled(f"{name} is {kind}", (name,))
+    # An empty step would be another address.
     if text == "":
         raise NotFilled(f"{name} is empty", (name,))
     return text

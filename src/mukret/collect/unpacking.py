@@ -29,6 +29,7 @@ def unpacked(body: Iterable[bytes], coding: str) -> Iterator[bytes]:
             yield from _inflated(body, _GZIP)
         case "deflate":
             yield from _inflated(body, zlib.MAX_WBITS)
+        # Asked for or not: what can't be unpacked must not be kept as data.
         case other:
             raise BadlyPacked(f"it is packed as {other[:30]}, which was not asked for")
 

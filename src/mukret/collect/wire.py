@@ -87,6 +87,7 @@ class RequestWriter:
             ask, {**self.constants, **kept}, shown=False
         )
         home = self._at_home(url)
+        # To another host the sign-in does not go along.
         if authorization is not None and home:
             headers = merged(headers, {"Authorization": authorization})
         return Wire(ask.call.method, url, shown, headers, content, home)
@@ -95,6 +96,7 @@ class RequestWriter:
         """The address of a request as it may be shown, and what tells it from others: its body,
         too. Raises NotFilled.
         """
+        # Masks in the place of secrets: the identity is kept, and they change.
         kept = dict.fromkeys(self.kept_names, MASK)
         url, _, content = self._filled(
             ask, {**self.shown_constants, **kept}, shown=True

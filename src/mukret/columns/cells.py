@@ -72,6 +72,7 @@ class ReadBefore:
         found = self.outcomes.get(raw, _UNKNOWN)
         if found is _UNKNOWN:
             if len(self.outcomes) > MOST_KNOWN:
+                # Begun anew: what comes often is soon known again.
                 self.outcomes.clear()
             found = tried(reading.read, value_in(raw)) if raw else None
             if len(raw) <= LONGEST_KNOWN:
@@ -132,6 +133,7 @@ def _completed(
 
 def _by_different(reading: TypeSpec, cells: Cells, known: ReadBefore) -> Column | None:
     """Each different value is read once; None if there are too many of them."""
+    # With more different ones than that the detour costs more than it saves.
     different = cells.different(min(MOST_DIFFERENT, max(64, cells.count // 2)))
     if different is None:
         return None

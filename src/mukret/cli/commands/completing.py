@@ -77,6 +77,7 @@ def compared_fields(
     """The fields of two deliveries in folders, or of two rules files."""
     before, comma, last = begun.rpartition(",")
     names: dict[str, None] = {}
+    # Either side may have fields that the other one lacks.
     for one in (_typed(ctx, "old", 0), _typed(ctx, "new", 1)):
         for found in (_recorded(one) or _outline_of(one)).values():
             names |= dict.fromkeys(found)
@@ -86,6 +87,7 @@ def compared_fields(
 
 
 def formats(_: click.Context, __: click.Parameter, begun: str) -> list[CompletionItem]:
+    # Only when it is completed: `--help` loads no writers.
     from mukret.destinations.formats import FORMATS
 
     return [
@@ -109,6 +111,7 @@ def _fields(ctx: click.Context) -> list[str]:
     table = ctx.params.get("table")
     return (
         found.get(table, [])
+        # Without a table the fields of all of them are offered.
         if table
         else [name for names in found.values() for name in names]
     )
@@ -139,6 +142,7 @@ def _outline_of(file: str | None) -> dict[str, list[str]]:
 def _recorded(folder: str | None) -> dict[str, list[str]]:
     """The columns of each table of a delivery."""
     with (
+        # Whatever is wrong with it, it completes nothing.
         suppress(OSError, ValueError, KeyError, AttributeError),
         open(os.path.join(str(folder), _RECORD), "rb") as file,
     ):

@@ -85,6 +85,7 @@ class Request(Talk):
         if self.go_on and self.anew:
             raise UsageError(Code.USAGE, "--go-on and --anew exclude each other")
         if calls.by_hand:
+            # Addresses may hold secrets, and the name of a round is kept.
             name = Masker().url(self.source)
         else:
             name = self.source.replace("\\", "/").rpartition("/")[2]
@@ -193,5 +194,6 @@ def _extract(rules: str, target: str, tables: str, *, quiet: bool) -> int:
         click.echo(err=True)
         next_step(*arguments)
     typed = [*arguments, "--quiet"] if quiet else arguments
+    # As a command of its own, which somebody will type the next day.
     code = main.main(typed, standalone_mode=False, prog_name="mukret")
     return code if isinstance(code, int) else 0

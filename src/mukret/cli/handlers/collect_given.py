@@ -136,6 +136,7 @@ def follow_also(calls: Calls, paths: tuple[str, ...]) -> Calls:
     found: list[Call] = list(calls.calls)
     for text in paths:
         path = parse_path(text)
+        # Every call may answer with such addresses.
         for call in calls.calls:
             name = _follower_name(text, call, [other.name for other in found])
             found.append(Call(name, None, url=path, once_per=OncePer(call.name)))

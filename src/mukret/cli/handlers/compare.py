@@ -58,6 +58,7 @@ def _compare_deliveries(request: Request) -> bool:
 def _refuse_rules(old: str, new: str) -> None:
     """Raises UsageError for rules without anything to run them over."""
     rules = list(filter(looks_like_rules, (old, new)))
+    # Two rules and nothing else: the responses were forgotten.
     if len(rules) == 2:
         message = "two rules files are compared over responses, and none are named"
         raise UsageError(Code.USAGE, message, hint=f"mukret compare {old} {new} FILE…")

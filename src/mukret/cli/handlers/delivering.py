@@ -86,6 +86,7 @@ class DeliveryRequest(Talk):
             _refuse_twins(rules)
         if self.is_database:
             return self._database()
+        # CSV is what everybody can look at.
         form = FORMATS[self.form or "csv"]
         if self.is_stream:
             return self._stream(form, rules)

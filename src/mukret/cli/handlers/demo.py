@@ -151,5 +151,6 @@ def _step(why: str, arguments: list[str]) -> None:
     click.secho("$ ", fg="green", bold=True, nl=False)
     click.secho(shlex.join(["mukret", *arguments]), bold=True)
     code = main.main(arguments, standalone_mode=False, prog_name="mukret")
+    # Shown and explained: the demo has mistakes in it on purpose.
     if code:
         click.secho(f"(exit code {code}: done, with findings)", dim=True)

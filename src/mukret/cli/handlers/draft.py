@@ -107,6 +107,7 @@ def _draft(request: Request, sources: list[Source]) -> tuple[Draft, str]:
         draft = draft_rules(
             sources,
             request.title,
+            # Messages about the draft name the file that it is to be in.
             request.out or _UNNAMED,
             path=parse_path(request.path) if request.path is not None else None,
             fields=listed(request.fields),
@@ -120,6 +121,7 @@ def _like(request: Request, sources: list[Source]) -> tuple[Draft, str]:
     wanted = [
         read_wanted(place, name) for name, place in map(_table_and_file, request.likes)
     ]
+    # In a script nobody answers: the first place is taken.
     somebody = sys.stdin.isatty() and sys.stderr.isatty()
     ask = ask_which if somebody else nobody_asked
     proposed = draft_like(sources, wanted, request.title, request.out or _UNNAMED, ask)
@@ -130,6 +132,7 @@ def _table_and_file(like: str) -> tuple[str, str]:
     """`bookings=wanted.csv`; without a name the table has that of the file. Raises UsageError."""
     name, equals, file = like.partition("=")
     if not equals:
+        # `bookings.wanted.csv` is of bookings.
         name, file = snake_case(Path(like).name.partition(".")[0]) or "wanted", like
     if not _TABLE_NAME.fullmatch(name):
         hint = "--like bookings=wanted.csv"

@@ -130,6 +130,7 @@ def _refuse_nonsense(request: Request) -> None:
 
 def _refuse_beside(fitting: frozenset[str], why: str) -> None:
     """Raises UsageError for an option that was typed and is not one of those that fit."""
+    # click knows what was typed, and what is only a default.
     context = click.get_current_context()
     for option in context.command.params:
         name = option.name or ""

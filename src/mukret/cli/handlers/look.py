@@ -91,6 +91,7 @@ def _print(
         return print_values(nodes)
     if request.every:
         return print_every(nodes)
+    # What was typed, for the line that says how to see more.
     question = Question(request.file, path, request.nth, quiet=request.quiet)
     return print_nodes(nodes, reading, size, question)
 

@@ -52,6 +52,7 @@ class Request(Talk):
             rules,
             find_sources(self.files, newest=self.newest),
             self._choice(rules),
+            # JSON has rejects in a list of their own.
             with_rejected=not self.as_json,
             with_stood=self.raw,
             most_bytes=most_bytes,
@@ -60,6 +61,7 @@ class Request(Talk):
     def _choice(self, rules: Rules) -> RowChoice:
         table = self._only_table(rules)
         condition = None
+        # A condition is one on the columns of one table.
         if table is not None and self.where:
             condition = typed_condition(dict(table.columns), self.where)
         return RowChoice(
@@ -137,6 +139,7 @@ def _known_columns(table: Table, text: str) -> Sequence[str]:
     names = listed(text)
     for name in names:
         if name not in known:
+            # The list where nothing is near: most tables have a few columns.
             hint = did_you_mean(name, known) or f"columns: {', '.join(known)}"
             raise UsageError(
                 Code.USAGE, f"{table.name} has no column {name}", hint=hint

@@ -53,6 +53,7 @@ def _refuse_nonsense(request: Request) -> None:
     if request.plot is not None and of_a_page:
         message = "--plot draws one picture and nothing else"
         raise UsageError(Code.USAGE, message, hint="leave out what goes with a page")
+    # A command without an effect would look like one that failed.
     if request.out is None and request.plot is None and not request.as_json:
         hint = "--out page.html, --plot TABLE.COLUMN FILE.png, or --json"
         raise UsageError(Code.USAGE, "a page, a picture or JSON?", hint=hint)

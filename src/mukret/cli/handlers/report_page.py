@@ -28,6 +28,7 @@ def write_report(
     """Writes the page, prints the JSON, or both; `before` is an earlier delivery."""
     report = read_report(delivered, before)
     if request.out is not None:
+        # Whole or not at all: a page may be open in a browser.
         rewrite(request.out, page(report))
     if request.as_json:
         click.echo(json.dumps(report_as_json(report), indent=2, ensure_ascii=False))

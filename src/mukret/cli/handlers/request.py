@@ -30,6 +30,7 @@ def _handler(file: str | None) -> logging.Handler:
     if file is None:
         return logging.NullHandler()
     try:
+        # It goes on with what is there: a log of many runs.
         handler = logging.FileHandler(file, encoding="utf-8")
     except OSError as error:
         reason = (error.strerror or str(error)).lower()

@@ -38,6 +38,7 @@ def _print_how_to_ask(service: StandIn) -> None:
     click.echo(
         f"The sample service listens on {service.base} (this machine only; Ctrl-C ends it)"
     )
+    # Said outright, since they stand on the screen.
     click.echo("  its user, password and pass are made up and open no door:")
     click.secho(f"    export {secrets}", fg="green")
     click.echo("  in another terminal:")

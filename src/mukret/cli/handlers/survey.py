@@ -55,6 +55,7 @@ def handle(request: Request) -> int:
                 for source in sources
                 if source.origin and source.origin.url
             ]
+            # Below a path there is only a part of what the service sent.
             if urls and path is None:
                 print_addresses(addresses_at(report, urls), urls, request.files[0])
     return 1 if report.bad_documents or not report.roots else 0

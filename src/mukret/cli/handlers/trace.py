@@ -106,6 +106,7 @@ def handle(request: Request) -> int:
 
 def _refuse_nonsense(request: Request, table: Table) -> None:
     """Raises UsageError."""
+    # Rejected rows have no key that could be relied on.
     if request.reject is not None and (request.keys or request.where or request.nth):
         raise UsageError(
             Code.USAGE,
@@ -127,6 +128,7 @@ def _no_such_row(request: Request, table: str) -> str:
         message = f"no row of {table} is chosen so"
     else:
         message = f"no row of {table} is written"
+    # Most often the row was rejected, and is looked for among those that were written.
     if request.quiet or request.reject:
         return message
     return f"{message} (--reject 1 shows the first that was rejected)"
@@ -145,6 +147,7 @@ def _visible(rules: Rules, picked: Picked, path: str) -> str:
         return readable(path)
     document = picked.table.rows.batch.whole(picked.table.rows.document(picked.row))
     row = next((location for location, _ in parse_path(path).nodes(document)), ())
+    # The outermost text: within it everything is text to `look`.
     around = [
         location
         for embedded in rules.embedded
@@ -157,6 +160,7 @@ def _visible(rules: Rules, picked: Picked, path: str) -> str:
 def _inputs(files: tuple[str, ...]) -> Sequence[str]:
     """The files, or those that a run read, of which this is the folder. Raises InputError."""
     place = Path(files[0]) / RUN_FILE
+    # A folder of responses that happens to hold none of our records.
     if len(files) > 1 or not place.is_file():
         return files
     try:
@@ -180,6 +184,7 @@ def _wanted(table: Table, keys: tuple[str, ...], where: str | None) -> RowFilter
         return meeting(typed_condition(table.types, where))
     if not keys:
         return all_rows
+    # Texts as they are written: what was typed comes from a table.
     return with_values(table, dict(_typed_pair(pair, table) for pair in keys))
 
 

@@ -59,6 +59,7 @@ def watch(
         while True:
             if watching.saved():
                 watching.look()
+            # Between two looks at the files a little more is read.
             elif watching.now is not None and not watching.now.finished:
                 watching.go_on()
             else:
@@ -80,6 +81,7 @@ class _Watching(Generic[Looking]):
         self.now: Looking | None = None
         self.before: Looking | None = None
         self.stamps: dict[str, Stamp | None] = {}
+        # Editors take a file away for a moment while they save it.
         self.missing = 0
 
     def files(self) -> list[str]:
@@ -89,6 +91,7 @@ class _Watching(Generic[Looking]):
         """Whether a file is another than when it was looked at."""
         found = {file: _stamp(file) for file in self.files()}
         self.missing = self.missing + 1 if None in found.values() else 0
+        # Gone for a moment: longer than that it is gone.
         if 0 < self.missing <= MOST_WAITS:
             return False
         changed = any(
@@ -106,6 +109,7 @@ class _Watching(Generic[Looking]):
             self.show(fresh, self.now)
             self.now, self.before = fresh, self.now
             for file in self.files():
+                # Files that the rules include or refer to are known only now.
                 self.stamps.setdefault(file, _stamp(file))
         except MukretError as error:
             print_error(error)
@@ -123,6 +127,7 @@ class _Watching(Generic[Looking]):
                 self.say()
         except MukretError as error:
             print_error(error)
+            # What is wrong does not get better by reading on.
             self.now.finished = True
 
     def say(self) -> None:
