@@ -83,7 +83,7 @@ class Ask:
     def in_address(self, name: str) -> bool:
         address = self.call.address
         return address is not None and any(
-            found == name for found, _ in names_in_address(address)
+            variable == name for variable, _ in names_in_address(address)
         )
 
     def in_query(self) -> dict[str, str]:

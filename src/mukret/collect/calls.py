@@ -392,11 +392,11 @@ def call_for(url: str, query: Pairs = ()) -> tuple[str, Call]:
     """The base and the call that an address stands for. Raises UsageError."""
     check_address(url)
     parts = urlsplit(url)
-    own = tuple(parse_qsl(parts.query, keep_blank_values=True))
+    pairs = tuple(parse_qsl(parts.query, keep_blank_values=True))
     # Braces would be variables in an address of a calls file.
     address = parts.path.replace("{", "%7B").replace("}", "%7D") or "/"
     return f"{parts.scheme}://{parts.netloc}", Call(
-        call_name(parts.path), address, own + query
+        call_name(parts.path), address, pairs + query
     )
 
 

@@ -106,32 +106,32 @@ class _CallsFile:
 
     def constants(self, node: Node | None) -> tuple[tuple[str, Value], ...]:
         mapping = self.reader.mapping(node, "with")
-        found: list[tuple[str, Value]] = []
+        constants: list[tuple[str, Value]] = []
         for key, value in mapping.entries.values() if mapping else ():
             self.reader.name(key, "a variable")
             # A mapping can only name a secret; values of requests are scalars.
             if isinstance(value, Mapping):
                 secret = self.requests.secret(value, key.text)
-                found += [(key.text, secret)] if secret else []
+                constants += [(key.text, secret)] if secret else []
                 continue
             scalar = self.reader.scalar(value, key.text)
             if scalar is not None:
                 self.requests.no_secret(key.text, scalar)
-                found.append((key.text, self.requests.scalar_value(scalar)))
-        return tuple(found)
+                constants.append((key.text, self.requests.scalar_value(scalar)))
+        return tuple(constants)
 
     def origins(self, node: Node | None) -> list[str]:
-        found = []
+        origins = []
         for scalar in self.reader.scalars(node, "origins"):
             try:
                 # Judged as a typed address is, and told at its place in the file.
                 check_address(scalar.text)
-                found.append(origin_of(scalar.text))
+                origins.append(origin_of(scalar.text))
             except UsageError as error:
                 self.add(
                     Code.WRONG_VALUE, f"origins: {error.message}", scalar, error.hint
                 )
-        return found
+        return origins
 
 
 def parse_pages(text: str) -> Pages:

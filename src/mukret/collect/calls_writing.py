@@ -183,38 +183,40 @@ def _sign_in(way: SignIn) -> dict[str, JsonValue]:
         case Bearer(token):
             return {"bearer": _content(token)}
         case OAuth2(token, client, secret, scope, in_body):
-            found = {
+            members = {
                 "token": token,
                 "client": _content(client),
                 "secret": _content(secret),
             }
             # What is not given is not written.
-            found |= {"scope": scope} if scope else {}
-            return {"oauth2": found | ({"send": "body"} if in_body else {})}
+            members |= {"scope": scope} if scope else {}
+            return {"oauth2": members | ({"send": "body"} if in_body else {})}
         case SignInCall():
             called: dict[str, JsonValue] = {way.method.lower(): way.address}
             for name, pairs in (("query", way.query), ("headers", way.headers)):
                 called |= {name: _pairs(pairs)} if pairs else {}
             called |= _body(way.body)
             return called | (
-                {"keep": {one.name: _kept(one) for one in way.keep}} if way.keep else {}
+                {"keep": {kept.name: _kept(kept) for kept in way.keep}}
+                if way.keep
+                else {}
             )
 
 
-def _kept(one: Kept) -> Any:
+def _kept(kept: Kept) -> Any:
     # The short form, which says the same.
-    if one.lasts is None:
-        return _text(one.path.text) if one.path else {"header": one.header}
-    found: dict[str, JsonValue] = (
-        {"at": _text(one.path.text)} if one.path else {"header": one.header}
+    if kept.lasts is None:
+        return _text(kept.path.text) if kept.path else {"header": kept.header}
+    members: dict[str, JsonValue] = (
+        {"at": _text(kept.path.text)} if kept.path else {"header": kept.header}
     )
-    if one.lasts.until:
-        return found | {"until": _text(one.lasts.path.text)}
-    found["lasts"] = _text(one.lasts.path.text)
+    if kept.lasts.until:
+        return members | {"until": _text(kept.lasts.path.text)}
+    members["lasts"] = _text(kept.lasts.path.text)
     unit = next(
-        name for name, size in UNITS.items() if size / UNITS["s"] == one.lasts.unit
+        name for name, size in UNITS.items() if size / UNITS["s"] == kept.lasts.unit
     )
-    return found | ({"unit": unit} if unit != "s" else {})
+    return members | ({"unit": unit} if unit != "s" else {})
 
 
 def _body(body: Body | None) -> dict[str, JsonValue]:
@@ -225,18 +227,18 @@ def _body(body: Body | None) -> dict[str, JsonValue]:
 
 def _pairs(pairs: Pairs) -> dict[str, JsonValue]:
     """Names with their values; a name that comes several times has a list."""
-    found: dict[str, JsonValue] = {}
+    values: dict[str, JsonValue] = {}
     for name, value in pairs:
         # A name may come several times in a query; a mapping has it once.
-        if name not in found:
-            found[name] = _content(value)
+        if name not in values:
+            values[name] = _content(value)
         else:
-            before = found[name]
-            found[name] = [
+            before = values[name]
+            values[name] = [
                 *(before if isinstance(before, list) else [before]),
                 _content(value),
             ]
-    return found
+    return values
 
 
 def _content(value: JsonValue | Secret) -> Any:

@@ -197,13 +197,13 @@ class Collection:
             self.fetcher.fetch, ask, self.earlier.before(ask, shown)
         )
 
-    def _note_not_asked(self, found: NotAsked) -> None:
-        counts = self.report.calls[found.call].not_asked
-        key = (found.why.value, self.masker.text(found.about))
+    def _note_not_asked(self, not_asked: NotAsked) -> None:
+        counts = self.report.calls[not_asked.call].not_asked
+        key = (not_asked.why.value, self.masker.text(not_asked.about))
         if key in counts or len(counts) < MOST_EXAMPLES:
             counts[key] += 1
         else:
-            counts[found.why.value, ""] += 1
+            counts[not_asked.why.value, ""] += 1
 
     # ---- what came
 

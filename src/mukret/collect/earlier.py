@@ -44,8 +44,8 @@ class KeptAnswer:
     @property
     def conditions(self) -> dict[str, str]:
         """The headers with which a service sends only what has changed (RFC 9110, section 13.1)."""
-        found = {"If-None-Match": self.etag, "If-Modified-Since": self.last_modified}
-        return {name: value for name, value in found.items() if value}
+        headers = {"If-None-Match": self.etag, "If-Modified-Since": self.last_modified}
+        return {name: value for name, value in headers.items() if value}
 
 
 @dataclass
@@ -62,18 +62,18 @@ class Earlier:
     def of(
         records: Iterable[CaptureRecord], round: int, *, since_last: bool
     ) -> Earlier:
-        found = Earlier()
+        earlier = Earlier()
         for record in records:
             if record.apart:
                 continue
             kept = KeptAnswer.of(record)
             if record.round == round:
-                found.in_round[record.key, record.page] = kept
+                earlier.in_round[record.key, record.page] = kept
             # Without an ETag or a date there is nothing to ask for changes with (RFC 9110, section
             # 13).
             elif since_last and kept.conditions:
-                found.in_rounds[record.key, record.page] = kept
-        return found
+                earlier.in_rounds[record.key, record.page] = kept
+        return earlier
 
     def kept(self, ask: Ask) -> KeptAnswer | None:
         """The answer to a request in this round."""
@@ -83,8 +83,8 @@ class Earlier:
         """The answer of an earlier round from the very same address: versions of others mean
         nothing for it.
         """
-        found = self.in_rounds.get((ask.list_id, ask.page))
-        return found if found is not None and found.shown == shown else None
+        kept = self.in_rounds.get((ask.list_id, ask.page))
+        return kept if kept is not None and kept.shown == shown else None
 
     def first_time(self, ask: Ask) -> bool:
         """Whether a request that a record leads to is the first of its call to this address."""

@@ -203,8 +203,8 @@ class Fetcher:
         Raises InputError where the sign-in is refused, OutputError where the body can't be written,
         and Stopped.
         """
-        found: Try = self._repeated(lambda: self.once(ask, before))
-        return found
+        last: Try = self._repeated(lambda: self.once(ask, before))
+        return last
 
     def _repeated(self, once: Callable[[], Try]) -> Try:
         from tenacity import Retrying, retry_if_result, stop_after_attempt
@@ -220,8 +220,8 @@ class Fetcher:
                 state.outcome.result() if state.outcome else None
             ),
         )
-        found: Try = retrying(once)
-        return found
+        last: Try = retrying(once)
+        return last
 
     def _pause(self, state: Any) -> float:
         tried: Try = state.outcome.result()
@@ -451,13 +451,13 @@ def documents_in(file: str) -> list[JsonValue]:
 
 
 def _in_memory(_: int, body: Iterable[bytes]) -> bytes:
-    found = bytearray()
+    content = bytearray()
     for piece in body:
-        found += piece
+        content += piece
         # A faulty or hostile service may send without end.
-        if len(found) > LARGEST_SIGN_IN:
+        if len(content) > LARGEST_SIGN_IN:
             raise InputError(
                 Code.SIGN_IN,
                 f"the answer to the sign-in is larger than {LARGEST_SIGN_IN:,} bytes",
             )
-    return bytes(found)
+    return bytes(content)

@@ -112,15 +112,15 @@ def _ask(
 
 def _value(call: Call, name: str, path: Path, record: _Record) -> JsonValue | NotAsked:
     """The one value of a path in a record."""
-    found = [record.node] if record.bare else path.values(record.node)
+    values = [record.node] if record.bare else path.values(record.node)
     # None of them is taken by chance.
-    if len(found) > 1:
+    if len(values) > 1:
         return NotAsked(call.name, Why.SEVERAL, name)
-    if not found or found[0] is None or found[0] == "":
+    if not values or values[0] is None or values[0] == "":
         return NotAsked(call.name, Why.MISSING, name)
-    if scalar_text(found[0]) is None:
-        return NotAsked(call.name, Why.NOT_TEXT, f"{name}: {json_text(found[0], 60)}")
-    return found[0]
+    if scalar_text(values[0]) is None:
+        return NotAsked(call.name, Why.NOT_TEXT, f"{name}: {json_text(values[0], 60)}")
+    return values[0]
 
 
 def _address(

@@ -69,9 +69,9 @@ class Frontier:
         if self.pages:
             return self.pages.popleft()
         while self.waiting:
-            found = next(self.waiting[0], None)
-            if found is not None:
-                return found
+            following = next(self.waiting[0], None)
+            if following is not None:
+                return following
             self.waiting.popleft()
         return None
 
@@ -89,9 +89,9 @@ class Frontier:
         variables = {**above, **self.constants[call.name]}
         documents = self.documents_of(file)
         unmatched = self.unmatched.setdefault(call.name, UnmatchedPath(_path_of(call)))
-        for found in followed(call, self.calls, documents, variables, url):
+        for request in followed(call, self.calls, documents, variables, url):
             unmatched.records += 1
-            yield found
+            yield request
         # Kept to say what is there instead, should the path find nothing at all.
         if not unmatched.records and len(unmatched.documents) < MOST_DOCUMENTS:
             unmatched.documents += documents[

@@ -97,10 +97,10 @@ class Masker:
             begins_before = len(waiting) - longest + 1
             done = 0
             while (
-                found := secret.search(waiting, done)
-            ) and found.start() < begins_before:
-                yield waiting[done : found.start()] + MASK.encode()
-                done = found.end()
+                match := secret.search(waiting, done)
+            ) and match.start() < begins_before:
+                yield waiting[done : match.start()] + MASK.encode()
+                done = match.end()
             sure = max(done, begins_before)
             yield waiting[done:sure]
             waiting = waiting[sure:]
@@ -124,9 +124,9 @@ class Masker:
 
 
 def _forms(secrets: Iterable[str]) -> list[str]:
-    found = set()
+    forms = set()
     for secret in secrets:
-        found |= {
+        forms |= {
             secret,
             # As it stands in addresses, forms, JSON and basic authentication: an answer may repeat
             # any of them.
@@ -136,7 +136,7 @@ def _forms(secrets: Iterable[str]) -> list[str]:
             _base64(secret),
         }
     # The longest first, so that no part of a longer one is left over; hexadecimal of either case.
-    return sorted(found | {form.lower() for form in found}, key=len, reverse=True)
+    return sorted(forms | {form.lower() for form in forms}, key=len, reverse=True)
 
 
 def _base64(text: str) -> str:

@@ -138,8 +138,8 @@ class Page:
 
     def first(self, path: Path | None) -> JsonValue:
         """The first value that a path finds; None for none."""
-        found = self.values(path) if path else []
-        return found[0] if found else None
+        values = self.values(path) if path else []
+        return values[0] if values else None
 
 
 def first_turn(call: Call) -> Turn:
@@ -168,12 +168,12 @@ class Reach:
 
 def outlook(ask: Ask, page: Page, reach: Reach) -> Outlook:
     """What comes after a page."""
-    found = _outlook(ask, page)
-    if isinstance(found, Last) and ask.page == 1 and found.end in _BY_ABSENCE:
-        return replace(found, doubt=_doubt(ask, page))
-    if not isinstance(found, More):
-        return found
-    return _stopped(ask, found, reach) or found
+    ahead = _outlook(ask, page)
+    if isinstance(ahead, Last) and ask.page == 1 and ahead.end in _BY_ABSENCE:
+        return replace(ahead, doubt=_doubt(ask, page))
+    if not isinstance(ahead, More):
+        return ahead
+    return _stopped(ask, ahead, reach) or ahead
 
 
 def _stopped(ask: Ask, more: More, reach: Reach) -> Lost | None:
@@ -265,17 +265,17 @@ def _says_nothing(value: JsonValue) -> bool:
 
 
 def _by_address(
-    found: JsonValue, none: End, ends: Ends, ask: Ask, page: Page
+    address: JsonValue, none: End, ends: Ends, ask: Ask, page: Page
 ) -> Outlook:
     counts = _Counts(ends, ask, page)
     if page.first(ends.more) is False:
         return counts.last(End.NO_MORE)
-    if _says_nothing(found):
+    if _says_nothing(address):
         return counts.last(none)
     # Something is there, and no address: the list would end without a word.
-    if type(found) is not str:
-        return Lost(Fault.NO_ADDRESS, json_text(found, 60))
-    return counts.more(Turn(address=resolved(page.url, found)))
+    if type(address) is not str:
+        return Lost(Fault.NO_ADDRESS, json_text(address, 60))
+    return counts.more(Turn(address=resolved(page.url, address)))
 
 
 def _by_count(pages: NumberPages | OffsetPages, ask: Ask, page: Page) -> Outlook:
@@ -432,8 +432,8 @@ def links(header: str) -> Iterator[tuple[str, str]]:
 
 def link_to(relation: str, page: Page) -> str | None:
     """The address that an answer gives for a relation."""
-    found = dict(reversed(list(links(page.headers.get("link", "")))))
-    return found.get(relation.lower())
+    addresses = dict(reversed(list(links(page.headers.get("link", "")))))
+    return addresses.get(relation.lower())
 
 
 # ---- a list that nobody said anything of

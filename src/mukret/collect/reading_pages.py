@@ -157,10 +157,10 @@ class PagesReader:
         path = self.reader.path(scalar, what)
         if path is None:
             return None
-        found = [_step(segment.only) for segment in path.segments]
-        steps = tuple(step for step in found if step is not None)
+        path_steps = [_step(segment.only) for segment in path.segments]
+        steps = tuple(step for step in path_steps if step is not None)
         # A path with a wildcard or a filter leads to several places, and a cursor is put in one.
-        if self.method != "POST" or not steps or len(steps) < len(found):
+        if self.method != "POST" or not steps or len(steps) < len(path_steps):
             message = (
                 f"{what}: {scalar.text} is one place in the body of a post, or a name in "
                 "the query"

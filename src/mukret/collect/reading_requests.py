@@ -53,14 +53,14 @@ class RequestReader:
     def pairs(self, node: Node | None, what: str) -> Pairs:
         """Names with a value each, or with a list of them."""
         mapping = self.reader.mapping(node, what)
-        found: list[tuple[str, Value]] = []
+        pairs: list[tuple[str, Value]] = []
         for key, value in mapping.entries.values() if mapping else ():
             # A list stands for a name that comes several times.
             for item in value.items if isinstance(value, Sequence) else (value,):
                 read = self.value(item, key.text)
                 if read is not None:
-                    found.append((key.text, read))
-        return tuple(found)
+                    pairs.append((key.text, read))
+        return tuple(pairs)
 
     def value(self, node: Node, what: str) -> Value | None:
         if isinstance(node, Mapping):

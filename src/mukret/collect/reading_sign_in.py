@@ -127,7 +127,7 @@ class SignInReader:
             query,
             headers,
             body,
-            tuple(one for one in kept if one),
+            tuple(each for each in kept if each),
         )
 
     def address(self, node: Node | None, key: str) -> str | None:
@@ -185,8 +185,8 @@ class SignInReader:
             )
         if "unit" in mapping.entries and "lasts" not in mapping.entries:
             self.add(Code.WRONG_VALUE, "unit goes with lasts", mapping.key("unit"))
-        found: Path | None = length or until
-        if found is None:
+        path: Path | None = length or until
+        if path is None:
             return None
         # Seconds, whatever the unit; without any the value is good as long as the run.
-        return Lasts(found, UNITS[unit or "s"] / UNITS["s"], until=length is None)
+        return Lasts(path, UNITS[unit or "s"] / UNITS["s"], until=length is None)

@@ -143,7 +143,7 @@ class CallReport:
         )
 
     def as_json(self) -> dict[str, JsonValue]:
-        found: dict[str, JsonValue] = {
+        members: dict[str, JsonValue] = {
             "pages": self.pages,
             "kept_before": self.before,
             "unchanged": self.unchanged,
@@ -156,7 +156,7 @@ class CallReport:
             "given_up": len(self.given_up),
             "doubts": sum(self.doubts.values()) + (self.unmatched is not None),
         }
-        return found
+        return members
 
 
 @dataclass

@@ -81,7 +81,7 @@ def _lines(folder: CaptureFolder) -> list[dict[str, JsonValue]]:
     file = folder.path / ROUNDS
     if not file.exists():
         return []
-    found = []
+    lines = []
     # What follows the last line end was torn off when a run was killed.
     for number, line in enumerate(file.read_bytes().split(b"\n")[:-1], start=1):
         try:
@@ -94,5 +94,5 @@ def _lines(folder: CaptureFolder) -> list[dict[str, JsonValue]]:
                 hint=hint,
             ) from None
         if type(record) is dict and type(record.get("round")) is int:
-            found.append(record)
-    return found
+            lines.append(record)
+    return lines

@@ -30,7 +30,7 @@ def check_scopes(calls: Calls, top: Mapping, problems: Problems) -> None:
     """Notes variables that nothing gives a value, and names that two things have."""
     constants = [name for name, _ in calls.constants]
     kept = (
-        [one.name for one in calls.sign_in.keep]
+        [value.name for value in calls.sign_in.keep]
         if isinstance(calls.sign_in, SignInCall)
         else []
     )
@@ -58,12 +58,12 @@ def variables_of(call: Call, calls: Calls) -> list[str]:
     """The names of what is filled from records: those of the call and of the calls that it hangs
     on.
     """
-    own = [name for name, _ in call.once_per.variables] if call.once_per else []
-    return [*own, *_above(call, calls)]
+    names = [name for name, _ in call.once_per.variables] if call.once_per else []
+    return [*names, *_above(call, calls)]
 
 
 def _above(call: Call, calls: Calls) -> list[str]:
-    by_name = {one.name: one for one in calls.calls}
+    by_name = {each.name: each for each in calls.calls}
     names: list[str] = []
     seen = {call.name}
     while (

@@ -190,40 +190,42 @@ class Session:
         self, reply: Reply[bytes], keep: tuple[Kept, ...], generation: int
     ) -> Credentials:
         self._accepted(reply)
-        document = _document(reply) if any(one.path for one in keep) else None
+        document = _document(reply) if any(wanted.path for wanted in keep) else None
         values: dict[str, str] = {}
         told: list[KeptValue] = []
-        for one in keep:
-            value, source = self._kept(one, reply, document)
+        for wanted in keep:
+            value, source = self._kept(wanted, reply, document)
             # From here on it is masked wherever it would be shown or kept.
             self.masker.learn(value)
-            values[one.name] = in_header(value, f"{one.name}, kept from the sign-in,")
+            values[wanted.name] = in_header(
+                value, f"{wanted.name}, kept from the sign-in,"
+            )
             told.append(
-                KeptValue(one.name, source, len(value), _seconds(one, document))
+                KeptValue(wanted.name, source, len(value), _seconds(wanted, document))
             )
         self.told = told
         # The value that ends first ends the session.
-        times = [one.seconds for one in told if one.seconds is not None]
+        times = [wanted.seconds for wanted in told if wanted.seconds is not None]
         return Credentials(
             generation, values, None, self._until(min(times, default=None))
         )
 
     def _kept(
-        self, one: Kept, reply: Reply[bytes], document: JsonValue
+        self, wanted: Kept, reply: Reply[bytes], document: JsonValue
     ) -> tuple[str, str]:
         """The value and where it stood."""
-        if one.header is not None:
-            found = reply.headers.get(one.header.lower())
-            source = f"the header {one.header}"
+        if wanted.header is not None:
+            value = reply.headers.get(wanted.header.lower())
+            source = f"the header {wanted.header}"
         else:
-            assert one.path is not None
-            values = one.path.values(document)
+            assert wanted.path is not None
+            values = wanted.path.values(document)
             # Numbers serve as passes, too.
-            found = scalar_text(values[0]) if values else None
-            source = one.path.text
-        if not found:
+            value = scalar_text(values[0]) if values else None
+            source = wanted.path.text
+        if not value:
             message = (
-                f"the answer to the sign-in has nothing at {source}, where {one.name} is "
+                f"the answer to the sign-in has nothing at {source}, where {wanted.name} is "
                 "kept from"
             )
             raise InputError(
@@ -231,7 +233,7 @@ class Session:
                 message,
                 hint="look at what the service's description says of its answer",
             )
-        return found, source
+        return value, source
 
     # ---- OAuth 2
 
@@ -325,20 +327,20 @@ def _document(reply: Reply[bytes]) -> JsonValue:
         ) from None
 
 
-def _seconds(one: Kept, document: JsonValue) -> float | None:
+def _seconds(kept: Kept, document: JsonValue) -> float | None:
     """For how long a value is good, as the answer says."""
-    if one.lasts is None:
+    if kept.lasts is None:
         return None
-    values = one.lasts.path.values(document)
-    found = values[0] if values else None
-    if not one.lasts.until:
-        number = _number(found)
-        return None if number is None else number * one.lasts.unit
-    number = _number(found)
+    values = kept.lasts.path.values(document)
+    value = values[0] if values else None
+    if not kept.lasts.until:
+        number = _number(value)
+        return None if number is None else number * kept.lasts.unit
+    number = _number(value)
     if number is not None:
         return number - datetime.now(UTC).timestamp()
     try:
-        until = datetime.fromisoformat(str(found))
+        until = datetime.fromisoformat(str(value))
     except ValueError:
         return None
     return (

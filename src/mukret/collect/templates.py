@@ -93,20 +93,20 @@ def filled_address(template: str, known: Mapping[str, JsonValue]) -> str:
     if missing:
         raise NotFilled(f"nothing says what {' and '.join(missing)} is", missing)
     values = {name: _text_of(name, known) for name in given}
-    found = URITemplate(template).expand(None, **values)
+    address = URITemplate(template).expand(None, **values)
     # The library encodes slashes, and leaves dots as they are.
-    if _has_dots(found) and not _has_dots(template):
+    if _has_dots(address) and not _has_dots(template):
         raise NotFilled("a value is . or .. and would lead to another address")
-    return found
+    return address
 
 
 def _required(template: str) -> list[str]:
     """The variables without which a URI Template can't be filled."""
-    found: list[str] = []
+    required: list[str] = []
     for match in _REQUIRED.finditer(template):
         for variable in match[1].split(","):
-            found.append(variable.partition(":")[0].rstrip("*").strip())
-    return found
+            required.append(variable.partition(":")[0].rstrip("*").strip())
+    return required
 
 
 def _has_dots(address: str) -> bool:

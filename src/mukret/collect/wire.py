@@ -57,7 +57,7 @@ class RequestWriter:
         self.secrets = {secret: secret.value(environment) for secret in calls.secrets()}
         way = calls.sign_in
         self.kept_names = (
-            [one.name for one in way.keep] if isinstance(way, SignInCall) else []
+            [kept.name for kept in way.keep] if isinstance(way, SignInCall) else []
         )
         constants = dict(calls.constants)
         hidden = [
@@ -139,8 +139,8 @@ class RequestWriter:
         return origin_of(url) == self.calls.base_origin
 
     def address(self, ask: Ask, known: Known) -> str:
-        found = ask.turn.address or ask.address
-        return found or joined(
+        given = ask.turn.address or ask.address
+        return given or joined(
             self.calls.base, filled_address(ask.call.address or "/", known)
         )
 
@@ -184,19 +184,19 @@ class RequestWriter:
         self, pairs: Pairs, known: Known, *, home: bool = True, shown: bool = False
     ) -> dict[str, str]:
         """Headers by name. What may be a credential stays at home."""
-        found: dict[str, str] = {}
+        headers: dict[str, str] = {}
         for name, value in pairs:
             if not home and self.is_credential(name, value):
                 continue
             text = self.text(value, known, shown=shown)
             if isinstance(value, Secret):
                 # A secret with a line break would add a header (RFC 9110, section 5.5).
-                found[name] = in_header(
+                headers[name] = in_header(
                     text, f"the variable {value.variable}", variable=value.variable
                 )
             else:
-                found[name] = _from_response(name, text)
-        return merged(ALWAYS, found)
+                headers[name] = _from_response(name, text)
+        return merged(ALWAYS, headers)
 
     def body(
         self, body: Body, known: Known, ask: Ask | None = None, *, shown: bool = False

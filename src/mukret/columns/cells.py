@@ -69,15 +69,15 @@ class ReadBefore:
 
     def outcome(self, reading: TypeSpec, raw: bytes) -> object:
         """The typed value of a JSON text, or what is wrong with it."""
-        found = self.outcomes.get(raw, _UNKNOWN)
-        if found is _UNKNOWN:
+        outcome = self.outcomes.get(raw, _UNKNOWN)
+        if outcome is _UNKNOWN:
             if len(self.outcomes) > MOST_KNOWN:
                 # Begun anew: what comes often is soon known again.
                 self.outcomes.clear()
-            found = tried(reading.read, value_in(raw)) if raw else None
+            outcome = tried(reading.read, value_in(raw)) if raw else None
             if len(raw) <= LONGEST_KNOWN:
-                self.outcomes[raw] = found
-        return found
+                self.outcomes[raw] = outcome
+        return outcome
 
 
 def read_cells(

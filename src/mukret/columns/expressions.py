@@ -129,8 +129,8 @@ class _Evaluator:
             case Now():
                 return Column(repeated(self.columns[NOW], node.type, self.count))
             case Aggregate():
-                found = self.columns[node.key]
-                return Column(found.array, dict(found.failures))
+                aggregated = self.columns[node.key]
+                return Column(aggregated.array, dict(aggregated.failures))
             case Case():
                 return self.case(node)
             case Coalesce():

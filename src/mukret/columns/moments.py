@@ -158,10 +158,10 @@ def _without_offset(cells: Cells, blanks: bytes) -> tuple[pa.Array, list[int]]:
 
 
 def _instants(
-    cells: Cells, options: ReadingOptions, found: pa.Array
+    cells: Cells, options: ReadingOptions, read: pa.Array
 ) -> tuple[pa.Array, list[int]]:
     """Instants; local times are those of the zone, if one is told."""
-    values, validity, null_count, refused, local = found
+    values, validity, null_count, refused, local = read
     buffers = [pa.py_buffer(validity), pa.py_buffer(values)]
     array = pa.Array.from_buffers(UTC, cells.count, buffers, null_count)
     if local is None:

@@ -276,16 +276,16 @@ def _stripped(reading: TypeSpec, strings: pa.Array) -> pa.Array:
     for _ in range(STRIP_ROUNDS):
         changed = False
         for part in reading.strips:
-            for found, start, stop in (
+            for has_it, start, stop in (
                 (pc.starts_with(strings, part), len(part), None),
                 (pc.ends_with(strings, part), 0, -len(part)),
             ):
-                if any_true(found):
+                if any_true(has_it):
                     changed = True
                     cut = pc.utf8_slice_codeunits(strings, start, stop)
                     # ends_with was asked before the beginning was cut off: ask again where both
                     # could be the same
-                    still = found if start else pc.ends_with(strings, part)
+                    still = has_it if start else pc.ends_with(strings, part)
                     strings = pc.if_else(still, cut, strings)
             if changed and reading.trims:
                 strings = pc.utf8_trim(strings, characters=WHITE_SPACE)

@@ -113,10 +113,10 @@ class Stored(Generic[Kind]):
 
 
 def from_buffers(
-    arrow: pa.DataType, count: int, found: pa.Array
+    arrow: pa.DataType, count: int, buffers_read: pa.Array
 ) -> tuple[pa.Array, list[int]]:
     """What a kernel of the scan gives, as an array and the rows that it refused."""
-    values, validity, null_count, refused, _ = found
+    values, validity, null_count, refused, _ = buffers_read
     buffers = [pa.py_buffer(validity), pa.py_buffer(values)]
     return pa.Array.from_buffers(arrow, count, buffers, null_count), refused
 

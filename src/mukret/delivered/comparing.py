@@ -116,7 +116,7 @@ class _Columns:
 
     def changes(self, renamed: Mapping[str, Renamed]) -> ColumnChanges:
         # A column that was renamed is neither gone nor new.
-        old = {one.before for one in renamed.values()}
+        old = {column.before for column in renamed.values()}
         types = {
             name: (self.before.types[name], self.after.types[name])
             for name in self.both
@@ -205,11 +205,11 @@ class _Counted:
             if len(rows)
             else []
         )
-        found = [
+        places = [
             _Place(rows[index.as_py()].as_py(), keys[index.as_py()].as_py())
             for index in first
         ]
-        self.places = sorted([*self.places, *found])[:MOST_SHOWN]
+        self.places = sorted([*self.places, *places])[:MOST_SHOWN]
 
     def sampled(self, rows: Mapping[bytes, Row]) -> SampledRows:
         """The count with the first rows, out of those that were read again, by their keys."""
@@ -440,10 +440,10 @@ def _renamed(pairs: Mapping[tuple[str, str], _Pair]) -> dict[str, Renamed]:
     """Each new column with the one that is gone whose values it has; the most alike first, each
     taken once.
     """
-    found: dict[str, Renamed] = {}
+    renamed: dict[str, Renamed] = {}
     taken: set[str] = set()
     for (old, new), pair in sorted(pairs.items(), key=lambda entry: -entry[1].share):
-        if pair.alike and new not in found and old not in taken:
-            found[new] = Renamed(old, pair.share)
+        if pair.alike and new not in renamed and old not in taken:
+            renamed[new] = Renamed(old, pair.share)
             taken.add(old)
-    return found
+    return renamed

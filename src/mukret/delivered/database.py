@@ -40,19 +40,19 @@ def tables_of_runs(
     What the last run that wrote a table says of it counts; a column that no run knows is read as a
     text.
     """
-    found: dict[str, DeliveredTable] = {}
+    tables: dict[str, DeliveredTable] = {}
     for record in records:
         for name, table in recorded_tables(record).items():
-            before = found.get(name)
+            before = tables.get(name)
             # A run that made the table anew has put away the columns of those before.
             earlier: Mapping[str, str] = (
                 before.types if before is not None and not record.get("anew") else {}
             )
-            found[name] = replace(table, types={**earlier, **table.types}, rows=None)
+            tables[name] = replace(table, types={**earlier, **table.types}, rows=None)
     # A table that somebody dropped is no longer there, whatever runs have written.
     return {
         name: _as_it_is(table, there[name])
-        for name, table in found.items()
+        for name, table in tables.items()
         if name in there
     }
 

@@ -44,7 +44,10 @@ class ChangedField:
     sample: tuple[ChangedValue, ...] = ()
 
     def as_json(self) -> dict[str, JsonValue]:
-        return {"count": self.count, "sample": [one.as_json() for one in self.sample]}
+        return {
+            "count": self.count,
+            "sample": [value.as_json() for value in self.sample],
+        }
 
 
 @dataclass(frozen=True)
@@ -81,7 +84,9 @@ class ColumnChanges:
                 name: {"before": old, "after": new}
                 for name, (old, new) in self.retyped.items()
             },
-            "renamed": {name: one.as_json() for name, one in self.renamed.items()},
+            "renamed": {
+                name: column.as_json() for name, column in self.renamed.items()
+            },
         }
 
 
@@ -118,7 +123,9 @@ class TableDifferences:
             "gone": self.gone.as_json(),
             "changed": {
                 "count": self.changed_rows,
-                "fields": {name: one.as_json() for name, one in self.changed.items()},
+                "fields": {
+                    name: changes.as_json() for name, changes in self.changed.items()
+                },
             },
         }
 

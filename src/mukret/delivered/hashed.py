@@ -79,7 +79,7 @@ class Side:
         The delivery is read again, as far as that takes.
         """
         missing = set(wanted)
-        found: dict[bytes, Row] = {}
+        rows: dict[bytes, Row] = {}
         for batch in self.delivered.texts(self.table):
             if not missing:
                 break
@@ -92,9 +92,9 @@ class Side:
             )
             for key, row in chosen:
                 # A key that comes twice is shown by its first row.
-                found.setdefault(key, row)
-            missing -= found.keys()
-        return found
+                rows.setdefault(key, row)
+            missing -= rows.keys()
+        return rows
 
 
 def hash_of_null() -> int:
@@ -114,15 +114,15 @@ def first_half(hashes: pa.Array) -> pa.Array:
 # ---- what is equal
 
 
-def canonical_for(one: ValueType, other: ValueType, *, exact: bool) -> Canonical:
+def canonical_for(kind: ValueType, other: ValueType, *, exact: bool) -> Canonical:
     """How the texts of a column of both types are made comparable.
 
     Numbers are equal if their values are. `exact`: both deliveries keep all digits of floats, and
     the empty text apart from null.
     """
-    if one != other and one.is_number and other.is_number:
+    if kind != other and kind.is_number and other.is_number:
         return _plain_numbers
-    if isinstance(one, Float):
+    if isinstance(kind, Float):
         return _without_negative_zero if exact else _sheet_floats
     return _as_they_are if exact else _without_empty
 

@@ -53,8 +53,8 @@ class DeliveredPostgresql(Delivered):
                 records = self.ask(
                     f"SELECT record::text FROM {RUNS} WHERE record IS NOT NULL ORDER BY run"
                 )
-        found = records_of_runs(self.shown, (text for (text,) in records))
-        super().__init__(self.shown, tables_of_runs(found, there), found)
+        runs = records_of_runs(self.shown, (text for (text,) in records))
+        super().__init__(self.shown, tables_of_runs(runs, there), runs)
 
     def rejects(self) -> Iterator[DeliveredReject]:
         query = (

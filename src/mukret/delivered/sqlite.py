@@ -47,8 +47,8 @@ class DeliveredSqlite(Delivered):
                 records = self.connection.execute(query).fetchall()
         except sqlite3.Error as error:
             raise InputError(Code.NOT_OPENED, f"{target}: {error}") from None
-        found = records_of_runs(target, (text for (text,) in records))
-        super().__init__(target, tables_of_runs(found, there), found)
+        runs = records_of_runs(target, (text for (text,) in records))
+        super().__init__(target, tables_of_runs(runs, there), runs)
 
     def rejects(self) -> Iterator[DeliveredReject]:
         query = f'SELECT file, document, path, "table", problems FROM {REJECTS} ORDER BY rowid'

@@ -51,35 +51,35 @@ def diagram(rules: Rules, tables: Sequence[Nested]) -> Iterator[str]:
     """An entity-relationship diagram, as text that many readers of Markdown draw."""
     yield "```mermaid"
     yield "erDiagram"
-    for one in tables:
-        if one.above is not None:
-            yield f'  {one.above} ||--o{{ {one.name} : "{_joined_by(rules, one)}"'
-    for one in tables:
-        if one.above is None and not one.inside:
-            yield f"  {one.name}"
+    for table in tables:
+        if table.above is not None:
+            yield f'  {table.above} ||--o{{ {table.name} : "{_joined_by(rules, table)}"'
+    for table in tables:
+        if table.above is None and not table.inside:
+            yield f"  {table.name}"
     yield "```"
 
 
-def _joined_by(rules: Rules, one: Nested) -> str:
+def _joined_by(rules: Rules, table: Nested) -> str:
     """The columns by which a table leads to the one around it."""
-    joined = parent_key(rules, one.table)
+    joined = parent_key(rules, table.table)
     if joined is not None:
         return ", ".join(joined[1])
-    shared = [item.name for item in one.table.inherit if item.origin == one.above]
+    shared = [item.name for item in table.table.inherit if item.origin == table.above]
     return f"{', '.join(shared)} (not the whole key)" if shared else "no common column"
 
 
 def _overview(tables: Sequence[Nested]) -> Iterator[str]:
     rows = []
-    for one in tables:
-        link = f"[{one.name}](#{one.name.lower()})"
+    for nested in tables:
+        link = f"[{nested.name}](#{nested.name.lower()})"
         rows.append(
             (
                 link,
-                str(len(one.fields)),
-                _names(one.table.key),
-                one.above or "",
-                _cell(one.table.note),
+                str(len(nested.fields)),
+                _names(nested.table.key),
+                nested.above or "",
+                _cell(nested.table.note),
             )
         )
     yield from _grid(("table", "columns", "key", "within", "what it holds"), rows)
@@ -88,8 +88,8 @@ def _overview(tables: Sequence[Nested]) -> Iterator[str]:
 # ---- a table
 
 
-def _table(rules: Rules, one: Nested) -> Iterator[str]:
-    table = one.table
+def _table(rules: Rules, nested: Nested) -> Iterator[str]:
+    table = nested.table
     yield f"### {table.name}"
     yield ""
     if table.note:
@@ -97,7 +97,7 @@ def _table(rules: Rules, one: Nested) -> Iterator[str]:
     for fact in _facts(rules, table):
         yield f"- {fact}"
     yield ""
-    yield from _columns(rules, one)
+    yield from _columns(rules, nested)
     # They are in no file, and still explain where values come from.
     hidden = [field for field in table.fields if not field.keep]
     if hidden:
@@ -107,14 +107,14 @@ def _table(rules: Rules, one: Nested) -> Iterator[str]:
         yield from _fields(hidden)
 
 
-def _columns(rules: Rules, one: Nested) -> Iterator[str]:
+def _columns(rules: Rules, nested: Nested) -> Iterator[str]:
     """A row for each column of a table."""
     # What can never be null for all tables above, too, is worked out once.
-    sure = never_null(rules, one.table)
-    origins = {item.name: item.origin for item in one.table.inherit}
+    sure = never_null(rules, nested.table)
+    origins = {item.name: item.origin for item in nested.table.inherit}
     rows = []
-    for name, kind in one.table.columns:
-        field = one.fields[name]
+    for name, kind in nested.table.columns:
+        field = nested.fields[name]
         if name in origins:
             source = _inherited(origins[name], field)
         else:
@@ -195,13 +195,13 @@ def _type(kind: ValueType) -> str:
 
 
 def _used_enums(tables: Sequence[Nested]) -> list[Enum]:
-    found: dict[str, Enum] = {}
-    for one in tables:
-        for _, kind in one.table.columns:
+    enums: dict[str, Enum] = {}
+    for nested in tables:
+        for _, kind in nested.table.columns:
             inner = kind.item if isinstance(kind, ListOf) else kind
             if isinstance(inner, Enum):
-                found.setdefault(inner.enum_name, inner)
-    return list(found.values())
+                enums.setdefault(inner.enum_name, inner)
+    return list(enums.values())
 
 
 def _enum(enum: Enum) -> Iterator[str]:

@@ -21,8 +21,8 @@ Schema = dict[str, JsonValue]
 
 def json_schema(rules: Rules, table: str | None = None) -> Schema:
     """The schema of the records of one table, or of all."""
-    tables = {one.name: one for one in nested_tables(rules)}
-    definitions = {name: _record(rules, one) for name, one in tables.items()}
+    tables = {nested.name: nested for nested in nested_tables(rules)}
+    definitions = {name: _record(rules, nested) for name, nested in tables.items()}
     head: Schema = {"$schema": DIALECT, "title": rules.title or "Records"}
     if rules.note:
         head["description"] = rules.note

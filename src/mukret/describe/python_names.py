@@ -17,12 +17,14 @@ def class_names(
     """`sailing_stops` → `SailingStops` and the ending; a number behind it where that is taken
     already.
     """
-    found: dict[str, str] = {}
+    class_names_of: dict[str, str] = {}
     for name in names:
         words = [word for word in _NOT_IN_A_NAME.split(name) if word]
         joined = "".join(word[:1].upper() + word[1:] for word in words)
-        found[name] = _free(_begun(joined) + ending, {*taken, *found.values()})
-    return found
+        class_names_of[name] = _free(
+            _begun(joined) + ending, {*taken, *class_names_of.values()}
+        )
+    return class_names_of
 
 
 def field_names(names: Iterable[str], taken: Collection[str]) -> dict[str, str]:
@@ -30,22 +32,26 @@ def field_names(names: Iterable[str], taken: Collection[str]) -> dict[str, str]:
 
     Two underscores at the beginning would make another name of it within a class.
     """
-    found: dict[str, str] = {}
+    python_names: dict[str, str] = {}
     for name in names:
         wanted = f"field{name}" if name.startswith("__") else name
-        while keyword.iskeyword(wanted) or wanted in taken or wanted in found.values():
+        while (
+            keyword.iskeyword(wanted)
+            or wanted in taken
+            or wanted in python_names.values()
+        ):
             wanted += "_"
-        found[name] = wanted
-    return found
+        python_names[name] = wanted
+    return python_names
 
 
 def member_names(words: Iterable[str]) -> dict[str, str]:
     """Words of an enum in capitals: `now boarding` → `NOW_BOARDING`."""
-    found: dict[str, str] = {}
+    names: dict[str, str] = {}
     for word in words:
         name = _NOT_IN_A_NAME.sub("_", word).strip("_").upper()
-        found[word] = _free(_begun(name), set(found.values()))
-    return found
+        names[word] = _free(_begun(name), set(names.values()))
+    return names
 
 
 def _begun(name: str) -> str:

@@ -178,17 +178,17 @@ class _Module:
     def readers(self, table: Nested) -> dict[str, str]:
         """The expression that reads each member."""
         sure = never_null(self.rules, table.table)
-        found = {}
+        readers = {}
         for name, kind in table.table.columns:
             _, reader = self.of_type(kind)
             # Where null can't come it is refused: a delivery by other rules is noticed.
             read = "_read" if name in sure else "_read_or_null"
-            found[name] = f"{read}(members, {_literal(name)}, {reader})"
+            readers[name] = f"{read}(members, {_literal(name)}, {reader})"
         for name in table.inside:
-            found[name] = (
+            readers[name] = (
                 f"_read(members, {_literal(name)}, _list_of({self.row_classes[name]}.from_json))"
             )
-        return found
+        return readers
 
     def of_type(self, kind: ValueType) -> tuple[str, str]:
         match kind:
@@ -253,13 +253,13 @@ def _definitions() -> dict[str, str]:
     name, in order.
     """
     source = Path(record_support.__file__).read_text(encoding="utf-8")
-    found = {}
+    definitions = {}
     for node in ast.parse(source).body:
         if isinstance(node, ast.FunctionDef | ast.ClassDef):
-            found[node.name] = ast.get_source_segment(source, node) or ""
+            definitions[node.name] = ast.get_source_segment(source, node) or ""
         elif isinstance(node, ast.Assign) and isinstance(node.targets[0], ast.Name):
-            found[node.targets[0].id] = ast.get_source_segment(source, node) or ""
-    return found
+            definitions[node.targets[0].id] = ast.get_source_segment(source, node) or ""
+    return definitions
 
 
 def _names_in(source: str) -> set[str]:
@@ -277,7 +277,9 @@ def _used_helpers(classes: str) -> str:
     while waiting:
         used |= waiting
         waiting = {
-            name for one in waiting for name in _names_in(definitions[one])
+            name
+            for definition in waiting
+            for name in _names_in(definitions[definition])
         } & definitions.keys() - used
     texts = [definitions[name] for name in definitions if name in used]
     return "\n\n\n".join(text for text in texts if text) + "\n"

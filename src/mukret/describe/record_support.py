@@ -83,7 +83,7 @@ def _list_of(kind: Callable[[Any], _Value]) -> Callable[[Any], list[_Value]]:
     def read(value: Any) -> list[_Value]:
         if not isinstance(value, list):
             raise ValueError(f"an array is wanted, not {value!r}")
-        return [kind(one) for one in value]
+        return [kind(element) for element in value]
 
     return read
 
@@ -131,13 +131,13 @@ def _anything(value: Any) -> Any:
 
 
 def _duration(value: Any) -> dt.timedelta:
-    found = _DURATION.fullmatch(_text(value))
-    if found is None:
+    match = _DURATION.fullmatch(_text(value))
+    if match is None:
         raise ValueError(f"a duration is wanted, not {value!r}")
-    days, hours, minutes, seconds = (int(part or 0) for part in found.groups()[1:5])
-    fraction = int((found[6] or "").ljust(6, "0"))
+    days, hours, minutes, seconds = (int(part or 0) for part in match.groups()[1:5])
+    fraction = int((match[6] or "").ljust(6, "0"))
     span = dt.timedelta(days, seconds, fraction, minutes=minutes, hours=hours)
-    return -span if found[1] else span
+    return -span if match[1] else span
 
 
 # ---- writing

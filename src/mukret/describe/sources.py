@@ -52,10 +52,10 @@ def read_by(rows: RowRules) -> str:
         arrays = ", ".join(
             f"{code(name)} {code(str(path))}" for name, path in rows.zip.paths.items()
         )
-        found = f"the arrays {arrays}, side by side"
+        where_rows_are = f"the arrays {arrays}, side by side"
     else:
-        found = ", then ".join(code(str(path)) for path in rows.paths)
-    parts = [found]
+        where_rows_are = ", then ".join(code(str(path)) for path in rows.paths)
+    parts = [where_rows_are]
     # In the order in which the engine does them.
     if rows.spread:
         parts.append("a list or one alone")

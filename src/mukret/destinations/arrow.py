@@ -51,13 +51,17 @@ def described(rules: Rules, table: Table, schema: pa.Schema) -> pa.Array:
     """The schema with what the rules say: notes and units of the columns, the note of the table,
     and which rules.
     """
-    about = {own.name: own for own in table.fields} | {
+    about = {field.name: field for field in table.fields} | {
         item.name: item.field for item in table.inherit
     }
     fields = []
     for column in schema:
-        own = about[column.name]
-        told = {"title": own.title, "note": own.note, "measured_in": own.measured_in}
+        field = about[column.name]
+        told = {
+            "title": field.title,
+            "note": field.note,
+            "measured_in": field.measured_in,
+        }
         # Metadata is text: what the rules leave out has no key.
         given = {name: text for name, text in told.items() if text}
         fields.append(column.with_metadata(given) if given else column)

@@ -34,12 +34,12 @@ def csv_metadata(rules: Rules) -> dict[str, JsonValue]:
 
 
 def _table(rules: Rules, table: Table) -> dict[str, JsonValue]:
-    own = {field.name: field for field in table.fields}
-    own.update({item.name: item.field for item in table.inherit})
+    fields = {field.name: field for field in table.fields}
+    fields.update({item.name: item.field for item in table.inherit})
     # A placeholder of an outer join is empty but for what its parent gives it.
     may_be_empty = columns_empty_in_placeholders(rules, table)
     columns = [
-        _column(own[name], kind, may_lack=name in may_be_empty)
+        _column(fields[name], kind, may_lack=name in may_be_empty)
         for name, kind in table.columns
     ]
     schema: dict[str, JsonValue] = {"columns": columns, "null": ""}

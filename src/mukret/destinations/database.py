@@ -53,27 +53,29 @@ def differences(
     wanted: Sequence[SqlColumn], there: Mapping[str, Existing]
 ) -> list[Difference]:
     """All that keeps rows of the wanted columns out of a table."""
-    found = []
+    differing = []
     # Names that differ in case alone are one column to most databases.
     by_name = {name.lower(): one for name, one in there.items()}
     for column in wanted:
         existing = by_name.get(column.name.lower())
         if existing is None:
-            found.append(
+            differing.append(
                 Difference(f"{column.name} is missing ({column.type})", missing=True)
             )
         elif existing.type.lower() != column.type.lower():
-            found.append(
+            differing.append(
                 Difference(
                     f"{column.name} is {existing.type or 'of no type'}, not {column.type}"
                 )
             )
-    own = {column.name.lower() for column in wanted}
+    wanted_names = {column.name.lower() for column in wanted}
     # A column of theirs that must have a value, and that no rule fills, would fail each row.
     needed = [
-        name for name, one in there.items() if one.needed and name.lower() not in own
+        name
+        for name, one in there.items()
+        if one.needed and name.lower() not in wanted_names
     ]
-    return found + [
+    return differing + [
         Difference(f"{name} wants a value, and the rules have none") for name in needed
     ]
 
@@ -117,14 +119,14 @@ class Database(ABC):
 
     def taken(self) -> set[str]:
         """Those of the runs since the tables were made anew."""
-        found: set[str] = set()
+        hashes: set[str] = set()
         for text in self.records():
             record = json.loads(text)
             if record.get("anew"):
                 # What earlier runs took is no longer in the tables.
-                found.clear()
-            found |= {one["sha256"] for one in record["inputs"]}
-        return found
+                hashes.clear()
+            hashes |= {source["sha256"] for source in record["inputs"]}
+        return hashes
 
     # ---- what a database says
 
@@ -180,21 +182,21 @@ class Database(ABC):
 
         Raises OutputError for any other difference.
         """
-        found = [
-            one
-            for one in differences(columns, there)
-            if not (one.missing and self.widen)
+        differing = [
+            difference
+            for difference in differences(columns, there)
+            if not (difference.missing and self.widen)
         ]
-        if found:
-            told = "; ".join(one.told for one in found)
+        if differing:
+            told = "; ".join(difference.told for difference in differing)
             # Only a lack can be mended without touching rows that are there.
             hint = "--mode replace makes a table anew"
-            if all(one.missing for one in found):
+            if all(difference.missing for difference in differing):
                 hint = "--widen adds new columns"
             raise OutputError(
                 Code.OTHER_TABLE, f"{name} is there and differs: {told}", hint=hint
             )
-        known = {one.lower() for one in there}
+        known = {difference.lower() for difference in there}
         for column in columns:
             if column.name.lower() not in known:
                 self.add_column(name, column)

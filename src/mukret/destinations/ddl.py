@@ -77,10 +77,10 @@ def columns_of(rules: Rules, table: Table, dialect: Dialect) -> list[SqlColumn]:
 
 def about(table: Table, name: str) -> str:
     """The type of a column by its name in the rules, and what they say of it."""
-    own = {field.name: field for field in table.fields} | {
+    fields = {field.name: field for field in table.fields} | {
         item.name: item.field for item in table.inherit
     }
-    field = own[name]
+    field = fields[name]
     told = [dict(table.columns)[name].name, field.measured_in, field.note]
     return "; ".join(" ".join(part.split()) for part in told if part)
 

@@ -99,7 +99,7 @@ class Folder:
 
     def write(self, rows: RowsToWrite) -> None:
         assert self.writer is not None
-        self.filled |= {name for name, found in rows.tables.items() if found.num_rows}
+        self.filled |= {name for name, batch in rows.tables.items() if batch.num_rows}
         self.writer.write(rows)
 
     def set_aside(self, rejects: Sequence[Reject]) -> None:

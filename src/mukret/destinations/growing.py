@@ -43,7 +43,7 @@ class Before:
 
     @property
     def taken(self) -> set[str]:
-        return {one["sha256"] for one in self.record["inputs"]}
+        return {source["sha256"] for source in self.record["inputs"]}
 
     @property
     def unchanged(self) -> bool:
@@ -55,27 +55,27 @@ class Before:
         """Raises OutputError where the files of both runs would not go together; all that differs
         is named.
         """
-        found = []
+        differing = []
         if self.record.get("format") != form:
-            found.append(f"it holds {self.record.get('format', 'csv')}, not {form}")
+            differing.append(f"it holds {self.record.get('format', 'csv')}, not {form}")
         before: Mapping[str, Mapping[str, str]] = self.record.get("columns", {})
         for table in sorted(before.keys() & columns.keys()):
-            one, other = before[table], columns[table]
-            found += [
+            old, new = before[table], columns[table]
+            differing += [
                 (
-                    f"{table}.{name} is {one.get(name, 'missing')}, now "
-                    f"{other.get(name, 'missing')}"
+                    f"{table}.{name} is {old.get(name, 'missing')}, now "
+                    f"{new.get(name, 'missing')}"
                 )
-                for name in dict.fromkeys([*one, *other])
-                if one.get(name) != other.get(name)
+                for name in dict.fromkeys([*old, *new])
+                if old.get(name) != new.get(name)
             ]
             # Readers of the files take their columns by the order of the first one.
-            if not found and list(one) != list(other):
-                found.append(f"the columns of {table} stand in another order")
-        if found:
+            if not differing and list(old) != list(new):
+                differing.append(f"the columns of {table} stand in another order")
+        if differing:
             raise OutputError(
                 Code.OTHER_TABLE,
-                f"{target} differs: {'; '.join(found)}",
+                f"{target} differs: {'; '.join(differing)}",
                 hint="name another folder",
             )
 
@@ -105,16 +105,16 @@ class Before:
         }
 
 
-def added(one: JsonValue, other: JsonValue) -> JsonValue:
+def added(before: JsonValue, now: JsonValue) -> JsonValue:
     """Numbers added up, member by member."""
     # A table that one of the runs did not have.
-    if one is None or other is None:
-        return other if one is None else one
-    if isinstance(one, dict):
+    if before is None or now is None:
+        return now if before is None else before
+    if isinstance(before, dict):
         return {
-            name: added(one.get(name), other.get(name)) for name in {**one, **other}
+            name: added(before.get(name), now.get(name)) for name in {**before, **now}
         }
-    return one + other
+    return before + now
 
 
 def columns_of(delivery: Delivery) -> dict[str, dict[str, str]]:

@@ -41,10 +41,10 @@ def parent_key(rules: Rules, table: Table) -> tuple[str, tuple[str, ...]] | None
 
 def never_null(rules: Rules, table: Table) -> set[str]:
     """The columns in which no null is written."""
-    own: dict[str, Field] = {field.name: field for field in table.fields}
-    own.update({item.name: item.field for item in table.inherit})
+    fields: dict[str, Field] = {field.name: field for field in table.fields}
+    fields.update({item.name: item.field for item in table.inherit})
     may_be_empty = columns_empty_in_placeholders(rules, table)
-    filled = {name for name, field in own.items() if _always_filled(field)}
+    filled = {name for name, field in fields.items() if _always_filled(field)}
     return (filled | set(primary_key(rules, table))) - may_be_empty
 
 
@@ -65,8 +65,8 @@ def columns_empty_in_placeholders(rules: Rules, table: Table) -> set[str]:
     """The fields that are null, whatever they say, in the rows that stand for a parent without
     rows.
     """
-    own = {field.name for field in table.fields if table.rows.outer}
-    return own | {
+    fields_of_table = {field.name for field in table.fields if table.rows.outer}
+    return fields_of_table | {
         item.name
         for item in table.inherit
         if item.origin in rules.tables and rules.tables[item.origin].rows.outer

@@ -41,11 +41,11 @@ class JsonTables(PlainWriter):
             for name, records in self.nesting.records(rows).items():
                 self.arrays[name].add(self.arrays[name].elements(records))
             return
-        for name, found in rows.tables.items():
-            if found.num_rows:
+        for name, batch in rows.tables.items():
+            if batch.num_rows:
                 columns = self.delivery.rules.tables[name].columns
                 self.arrays[name].add(
-                    self.arrays[name].elements(objects(found, columns))
+                    self.arrays[name].elements(objects(batch, columns))
                 )
 
     def close(self) -> None:

@@ -80,5 +80,5 @@ class LinesFile:
 
 def joined(texts: pa.Array, between: str) -> pa.Array:
     """Texts of an array in one buffer."""
-    one = pa.ListArray.from_arrays(pa.array([0, len(texts)], pa.int32()), texts)
-    return pc.binary_join(one, between)[0].as_buffer()
+    row = pa.ListArray.from_arrays(pa.array([0, len(texts)], pa.int32()), texts)
+    return pc.binary_join(row, between)[0].as_buffer()

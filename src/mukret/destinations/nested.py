@@ -64,7 +64,7 @@ class Nesting:
                     below[above].append(record)
             member = f",{json.dumps(inner, ensure_ascii=False)}:["
             records = [
-                f"{record}{member}{','.join(found)}]"
-                for record, found in zip(records, below, strict=True)
+                f"{record}{member}{','.join(inner_records)}]"
+                for record, inner_records in zip(records, below, strict=True)
             ]
         return [f"{record}}}" for record in records]

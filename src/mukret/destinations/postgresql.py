@@ -194,12 +194,12 @@ class Postgresql(Database):
         told = [json.loads(reject.line()) for reject in rejects]
         columns: dict[str, pa.Array] = {
             "run": pa.array([self.run] * len(told), pa.int64()),
-            "file": pa.array([one["file"] for one in told], pa.string()),
-            "document": pa.array([one["document"] for one in told], pa.int64()),
-            "path": pa.array([_shown(one["path"]) for one in told], pa.string()),
-            "table": pa.array([one["table"] for one in told], pa.string()),
+            "file": pa.array([line["file"] for line in told], pa.string()),
+            "document": pa.array([line["document"] for line in told], pa.int64()),
+            "path": pa.array([_shown(line["path"]) for line in told], pa.string()),
+            "table": pa.array([line["table"] for line in told], pa.string()),
             "problems": pa.array(
-                [json.dumps(one["problems"], ensure_ascii=False) for one in told],
+                [json.dumps(line["problems"], ensure_ascii=False) for line in told],
                 pa.string(),
             ),
         }
@@ -379,11 +379,11 @@ def _passwords(address: str) -> list[str]:
     """Those that stand in an address, as they stand there."""
     parts = urlsplit(address)
     members = (part.partition("=") for part in parts.query.split("&"))
-    found = [
+    passwords = [
         parts.password,
         *(value for name, _, value in members if name.lower() in _SECRET),
     ]
-    return [password for password in found if password]
+    return [password for password in passwords if password]
 
 
 def first_line(message: str, address: str) -> str:

@@ -150,13 +150,13 @@ class Sqlite(Database):
         rows = [
             (
                 self.run,
-                one["file"],
-                one["document"],
-                one["path"],
-                one["table"],
-                json.dumps(one["problems"], ensure_ascii=False),
+                line["file"],
+                line["document"],
+                line["path"],
+                line["table"],
+                json.dumps(line["problems"], ensure_ascii=False),
             )
-            for one in told
+            for line in told
         ]
         with self.told():
             self.connection.executemany(

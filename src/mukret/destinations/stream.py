@@ -63,7 +63,7 @@ class Stream:
 
     def write(self, rows: RowsToWrite) -> None:
         tables = {
-            name: found for name, found in rows.tables.items() if name in self.names
+            name: batch for name, batch in rows.tables.items() if name in self.names
         }
         assert self.writer is not None
         self.writer.write(RowsToWrite(tables, rows.above))
@@ -86,8 +86,8 @@ class Stream:
 
 def descendants(rules: Rules, name: str) -> set[str]:
     """The tables within a table, and those within them."""
-    found = {name}
+    names = {name}
     for table in rules.parents_first():
-        if table.within in found:
-            found.add(table.name)
-    return found - {name}
+        if table.within in names:
+            names.add(table.name)
+    return names - {name}

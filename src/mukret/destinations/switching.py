@@ -58,7 +58,7 @@ def _rename_twice(work: Path, place: Path) -> None:
         os.close(before)
 
 
-def exchange(one: Path, other: Path) -> bool:
+def exchange(left: Path, right: Path) -> bool:
     """Exchanges two names in one step (Linux's renameat2); False where the system can't."""
     try:
         renameat2 = ctypes.CDLL(None, use_errno=True).renameat2
@@ -66,6 +66,6 @@ def exchange(one: Path, other: Path) -> bool:
         return False
     # Not there on other systems, nor on every file system: the caller renames twice then.
     done = renameat2(
-        _AT_FDCWD, os.fsencode(one), _AT_FDCWD, os.fsencode(other), _RENAME_EXCHANGE
+        _AT_FDCWD, os.fsencode(left), _AT_FDCWD, os.fsencode(right), _RENAME_EXCHANGE
     )
     return bool(done == 0)

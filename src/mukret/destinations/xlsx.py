@@ -184,10 +184,10 @@ class _NotHeld(ValueError):
 
 def sheet_names(tables: Sequence[str]) -> dict[str, str]:
     """Names of tables → names of sheets, which have 31 characters and differ in more than case."""
-    found: dict[str, str] = {}
+    names: dict[str, str] = {}
     for table in tables:
-        found[table] = _free_name(table, found.values())
-    return found
+        names[table] = _free_name(table, names.values())
+    return names
 
 
 def _free_name(wanted: str, taken: Collection[str]) -> str:

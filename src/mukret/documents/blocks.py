@@ -104,15 +104,15 @@ class Piece:
         """For each of the documents how many lines and bytes of its file come before it."""
         if not self.separator:
             return [(self.lines, self.offset)]
-        found = []
+        places = []
         lines, offset = self.lines, self.offset
         for text in self.raw.split(self.separator):
             # Blank lines hold no document and still count as lines.
             if text and not text.isspace():
-                found.append((lines, offset))
+                places.append((lines, offset))
             lines += text.count(b"\n") + self.separator.count(b"\n")
             offset += len(text) + len(self.separator)
-        return found
+        return places
 
     @cached_property
     def documents(self) -> int:
@@ -405,13 +405,13 @@ class _Reader:
         if source.stretch is not None:
             lines, offset = source.stretch.lines, offset + source.stretch.start
         while more or rest:
-            raw, found, rest = (
+            raw, separator_found, rest = (
                 (rest + more).rpartition(separator) if more else (rest, b"", b"")
             )
-            if found or not more:  # one whole document at least
+            if separator_found or not more:  # one whole document at least
                 self.whole(source, raw, separator, lines, offset)
-                lines += raw.count(b"\n") + found.count(b"\n")
-                offset += len(raw) + len(found)
+                lines += raw.count(b"\n") + separator_found.count(b"\n")
+                offset += len(raw) + len(separator_found)
                 if self.full:
                     yield self.handed_over()
             elif len(rest) > LONGEST_LINE:
@@ -457,10 +457,10 @@ def _skip(file: BinaryIO, separator: bytes, size: int) -> tuple[int, int, bytes]
     passed = line_ends = 0
     # Read and let go, piece by piece.
     while chunk := file.read(size):
-        before, found, after = chunk.partition(separator)
-        passed += len(before) + len(found)
-        line_ends += before.count(b"\n") + found.count(b"\n")
-        if found:
+        before, end, after = chunk.partition(separator)
+        passed += len(before) + len(end)
+        line_ends += before.count(b"\n") + end.count(b"\n")
+        if end:
             return passed, line_ends, after
     return passed, line_ends, b""
 
@@ -479,9 +479,9 @@ class Copying:
         self.copy = copy
 
     def read(self, size: int = -1) -> bytes:
-        found = self.file.read(size)
-        self.copy.write(found)
-        return found
+        chunk = self.file.read(size)
+        self.copy.write(chunk)
+        return chunk
 
 
 def _with_column(finding: Diagnosis, file: BinaryIO) -> Diagnosis:

@@ -255,11 +255,11 @@ class Cutter:
 
     def more(self) -> bool:
         """Reads on; what was gone through is dropped. False at the end of the file."""
-        found = self.file.read(max(self.size, len(self.buffer) - self.at))
-        if found:
+        chunk = self.file.read(max(self.size, len(self.buffer) - self.at))
+        if chunk:
             self.before += self.at
-            self.buffer, self.at = self.buffer[self.at :] + found, 0
-        return bool(found)
+            self.buffer, self.at = self.buffer[self.at :] + chunk, 0
+        return bool(chunk)
 
     def next(self) -> bytes:
         """The next byte; none at the end of the file."""
@@ -272,9 +272,9 @@ class Cutter:
         file.
         """
         while True:
-            found = _BLANK.match(self.buffer, self.at)
-            assert found
-            self.keep(found.end())
+            match = _BLANK.match(self.buffer, self.at)
+            assert match
+            self.keep(match.end())
             if self.at < len(self.buffer) or not self.more():
                 return
 
@@ -507,9 +507,9 @@ def _end_of_value(buffer: bytes, at: int, end: int | None = None) -> int | None:
     before `end`. Whether it is a value at all is not seen here.
     """
     if buffer[at : at + 1] not in (b"{", b"[", b'"'):
-        found = _SCALAR.match(buffer, at)
-        assert found
-        return found.end()
+        match = _SCALAR.match(buffer, at)
+        assert match
+        return match.end()
     depth = 0
     for mark in _STRUCTURE.finditer(buffer, at, len(buffer) if end is None else end):
         character = buffer[mark.start()]

@@ -62,19 +62,19 @@ class Glance:
         return children
 
     def _beginning(self, raw: Any, levels: int) -> JsonValue:
-        found = _children(raw) if levels else None
-        if found is None:
+        children = _children(raw) if levels else None
+        if children is None:
             return _whole(raw)
-        for number, (place, child) in enumerate(_places(found)):
-            found[place] = (
+        for number, (place, child) in enumerate(_places(children)):
+            children[place] = (
                 # What is not looked at is null: it only has to be there.
                 self._beginning(child, levels - 1) if number < self.most else None
             )
-        return found
+        return children
 
 
-def _places(found: JsonValue) -> list[tuple[str | int, JsonValue]]:
-    return list(found.items() if type(found) is dict else enumerate(found))
+def _places(children: JsonValue) -> list[tuple[str | int, JsonValue]]:
+    return list(children.items() if type(children) is dict else enumerate(children))
 
 
 def _children(raw: Any) -> JsonValue:

@@ -73,14 +73,14 @@ def _is_response(path: Path) -> bool:
 
 
 def _in_folder(name: str, *, newest: bool) -> list[Source]:
-    found = list(_responses_below(Path(name), newest=newest))
-    if not found:
+    sources = list(_responses_below(Path(name), newest=newest))
+    if not sources:
         # Files of other kinds are passed over, and that must be known.
         hint = f"responses end in {', '.join(ENDINGS)}, with or without {' '.join(_PACKED[1:])}"
         raise InputError(
             Code.NO_INPUT, f"{name}: a folder with no response in it", hint=hint
         )
-    return found
+    return sources
 
 
 def _responses_below(folder: Path, *, newest: bool) -> Iterator[Source]:

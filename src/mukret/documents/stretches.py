@@ -35,7 +35,7 @@ def stretches(source: Source, size: int) -> list[Stretch] | None:
 
 
 def _cut(file: BinaryIO, head: bytes, size: int) -> list[Stretch] | None:
-    found: list[Stretch] = []
+    stretches: list[Stretch] = []
     start = end = documents = lines = (
         0  # of the stretch that has begun, and what stands before it
     )
@@ -52,7 +52,7 @@ def _cut(file: BinaryIO, head: bytes, size: int) -> list[Stretch] | None:
         more_documents += filled
         end += cut
         if end - start >= size:
-            found.append(Stretch(start, end, documents, lines))
+            stretches.append(Stretch(start, end, documents, lines))
             start, documents, lines = (
                 end,
                 documents + more_documents,
@@ -62,5 +62,5 @@ def _cut(file: BinaryIO, head: bytes, size: int) -> list[Stretch] | None:
         more = file.read(min(_AT_ONCE, size))
         text = text[cut:] + more
     if end > start:
-        found.append(Stretch(start, end, documents, lines))
-    return found
+        stretches.append(Stretch(start, end, documents, lines))
+    return stretches

@@ -66,8 +66,10 @@ def draft_rules(
         whole = _draft_of(sources, title, file, embedded, progress)
         return with_variables(whole, sources if by_call else ())
     drafts = {
-        call: with_variables(_draft_of(own, title, file, embedded, progress), own)
-        for call, own in by_call.items()
+        call: with_variables(
+            _draft_of(sources_of_call, title, file, embedded, progress), sources_of_call
+        )
+        for call, sources_of_call in by_call.items()
     }
     return settled(together(title, drafts), sources, file)
 
@@ -155,16 +157,20 @@ def _looked_into(
     sources: Sequence[Source], progress: Callable[[int], None] | None
 ) -> tuple[SurveyReport, list[Path]]:
     """A survey that has read the texts that hold JSON, and where these stand."""
-    found: list[Path] = []
-    report = _survey(sources, found, progress)
+    embedded: list[Path] = []
+    report = _survey(sources, embedded, progress)
     # Texts may hold objects with texts that hold JSON.
     for _ in range(MOST_LEVELS):
-        more = [parse_path(one.path) for one in report.places if _holds_json(one)]
+        more = [
+            parse_path(place_report.path)
+            for place_report in report.places
+            if _holds_json(place_report)
+        ]
         if not more:
             break
-        found += more
-        report = _survey(sources, found, progress)
-    return report, found
+        embedded += more
+        report = _survey(sources, embedded, progress)
+    return report, embedded
 
 
 def _survey(
@@ -186,7 +192,7 @@ def _holds_json(report: PlaceReport) -> bool:
     place = report.place
     looks = [look.name for look in report.looks]
     texts = set(place.kinds) <= {"string", "null"} and not any(
-        one.recursive for one in place.upward()
+        above.recursive for above in place.upward()
     )
     return texts and looks == ["JSON in text"] and not report.looks[0].odd
 

@@ -137,18 +137,18 @@ class _Adding:
                 self.added.text = with_members(self.added.text, key, members)
 
     def add_fields(self, table: DraftTable, own: Table) -> None:
-        found: dict[str, str] = {}
-        for one in table.fields:
-            at = one.source.get("at")
+        texts: dict[str, str] = {}
+        for drafted in table.fields:
+            at = drafted.source.get("at")
             if isinstance(at, str) and self.new(_joined(self.place[id(table)], at)):
-                one.name = fresh(one.name, {*own.types, *self.taken, *found})
-                one.required = (
+                drafted.name = fresh(drafted.name, {*own.types, *self.taken, *texts})
+                drafted.required = (
                     False  # rows that are written today are not to be rejected
                 )
-                found[one.name] = field_value(self.with_enum(one))
-                self.added.fields.append(f"{own.name}.{one.name}")
-        if found:
-            self.added.text = with_fields(self.added.text, own.name, found)
+                texts[drafted.name] = field_value(self.with_enum(drafted))
+                self.added.fields.append(f"{own.name}.{drafted.name}")
+        if texts:
+            self.added.text = with_fields(self.added.text, own.name, texts)
 
     def add_table(self, table: DraftTable) -> None:
         """Adds a table of the draft below the table of the rules, or the new one, that it is
@@ -228,7 +228,7 @@ def _drafted_fields(
     draft: Draft, rules: Rules, known: Mapping[str, str]
 ) -> dict[tuple[str, str], DraftField]:
     """What a draft makes of the values of fields, by the table and field of the rules."""
-    found: dict[tuple[str, str], DraftField] = {}
+    drafted: dict[tuple[str, str], DraftField] = {}
     for table in draft.tables:
         if table.name in known:
             name = known[table.name]
@@ -241,8 +241,8 @@ def _drafted_fields(
                 paths = [_steps(path) for path in own.reads.paths]
                 # The first path counts: others are for responses that lack it.
                 if paths and paths[0] in by_path:
-                    found[name, own.name] = by_path[paths[0]]
-    return found
+                    drafted[name, own.name] = by_path[paths[0]]
+    return drafted
 
 
 def _within(place: str, above: str) -> bool:
@@ -261,8 +261,8 @@ def _steps(path: Path) -> str:
     """A path with `.*` as `[*]`, so that two that are the same read the same."""
     return path_text(
         tuple(
-            child_segment(Wildcard()) if one.only == Wildcard() else one
-            for one in path.segments
+            child_segment(Wildcard()) if segment.only == Wildcard() else segment
+            for segment in path.segments
         )
     )
 

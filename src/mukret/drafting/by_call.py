@@ -17,13 +17,13 @@ def sources_by_call(sources: Sequence[Source]) -> dict[str, list[Source]]:
     """The sources of each call, in the order of the calls; nothing if not all of them are answers
     of a call.
     """
-    found: dict[str, list[Source]] = {}
+    by_call: dict[str, list[Source]] = {}
     for source in sources:
         call = source.origin.call if source.origin else None
         if not call:
             return {}
-        found.setdefault(call, []).append(source)
-    return found
+        by_call.setdefault(call, []).append(source)
+    return by_call
 
 
 def with_variables(draft: Draft, sources: Sequence[Source]) -> Draft:
@@ -89,9 +89,9 @@ def _rename_response(draft: Draft, whole: Draft, prefix: str) -> None:
     for own in draft.response:
         alike = next(
             (
-                one
-                for one in whole.response
-                if (one.source, one.reading) == (own.source, own.reading)
+                field
+                for field in whole.response
+                if (field.source, field.reading) == (own.source, own.reading)
             ),
             None,
         )

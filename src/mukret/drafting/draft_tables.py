@@ -97,7 +97,9 @@ class _Drafter:
     ) -> None:
         self.call = call
         self.of_nodes = of_nodes
-        self.reports = {id(one.place): one for one in report.places}
+        self.reports = {
+            id(place_report.place): place_report for place_report in report.places
+        }
         self.documents = report.documents
         self.files = report.files
         self.draft = Draft(title, bad_documents=report.bad_documents)
@@ -525,13 +527,17 @@ class _Drafter:
     ) -> None:
         inner = {name: place.elements for name, place in lists.items()}
         paths: JsonValue = {
-            name: path(one, base) for name, one in inner.items() if one is not None
+            name: path(elements, base)
+            for name, elements in inner.items()
+            if elements is not None
         }
         table = self.new_table({"zip": paths}, parent, names, {})
-        for name, one in inner.items():
-            if one is not None:
+        for name, elements in inner.items():
+            if elements is not None:
                 # The list has the name of many, the field of one.
-                self.field(table, self.report(one), singular(name), {"at": f"$.{name}"})
+                self.field(
+                    table, self.report(elements), singular(name), {"at": f"$.{name}"}
+                )
         self.finish(table)
 
     def table_of_arrays(

@@ -102,7 +102,7 @@ def joined(steps: Iterable[str]) -> str:
 def singular(name: str) -> str:
     """One of what a table is named for."""
     # English alone: a name in another language is at worst left as it is.
-    for ending, one in (
+    for ending, replacement in (
         ("ies", "y"),
         ("sses", "ss"),
         ("xes", "x"),
@@ -111,7 +111,7 @@ def singular(name: str) -> str:
         ("us", "us"),
     ):
         if name.endswith(ending):
-            return name.removesuffix(ending) + one
+            return name.removesuffix(ending) + replacement
     return name.removesuffix("s") or name
 
 
@@ -119,12 +119,12 @@ def fresh(name: str, taken: Container[str]) -> str:
     """The name, as far as it may be long,
     or with a number behind it the first that is not taken.
     """
-    found = fitting(name)
+    candidate = fitting(name)
     number = 1
-    while found in taken:
+    while candidate in taken:
         number += 1
-        found = f"{fitting(name, len(str(number)) + 1)}_{number}"
-    return found
+        candidate = f"{fitting(name, len(str(number)) + 1)}_{number}"
+    return candidate
 
 
 def fitting(name: str, room: int = 0) -> str:

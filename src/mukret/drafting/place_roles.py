@@ -77,14 +77,14 @@ def holds_lists(place: Place) -> bool:
     """Whether records or rows stand below a place in lists, or under names that are data."""
     todo = [place]
     while todo:
-        one = todo.pop()
-        inner = one.elements
-        if one.members is not None or (
+        below = todo.pop()
+        inner = below.elements
+        if below.members is not None or (
             inner is not None and (inner.objects or inner.columns or inner.elements)
         ):
             return True
         # Lists in lists are found on the way.
-        todo += [*one.children.values(), *one.columns]
+        todo += [*below.children.values(), *below.columns]
     return False
 
 
@@ -123,7 +123,7 @@ def holders(place: Place) -> set[str]:
     """The names of objects around a value that hold one thing, or are the one thing that another
     holds.
     """
-    found: set[str] = set()
+    names: set[str] = set()
     above = place.parent
     while above is not None and above.step is not None:
         around = above.parent
@@ -132,9 +132,9 @@ def holders(place: Place) -> set[str]:
         )
         # Its name adds nothing to the one that it holds.
         if len(above.children) == 1 or alone:
-            found.add(above.step)
+            names.add(above.step)
         above = around
-    return found
+    return names
 
 
 def unwrapped(place: Place) -> tuple[Place, tuple[str, ...]]:

@@ -163,7 +163,7 @@ def _without_strays(
 def _shown(strays: list[Odd], place: Place) -> str:
     if is_private(place):
         return "some that are not shown"
-    return ", ".join(shown_text(one.example) for one in strays[:3])
+    return ", ".join(shown_text(stray.example) for stray in strays[:3])
 
 
 def _joined(readings: list[dict[str, JsonValue]]) -> dict[str, JsonValue] | None:
@@ -172,23 +172,23 @@ def _joined(readings: list[dict[str, JsonValue]]) -> dict[str, JsonValue] | None
         return {}
     first, *others = readings
     for other in others:
-        one, two = first.get("type", "text"), other.get("type", "text")
-        if one == two == "timestamp":
+        kind, other_kind = first.get("type", "text"), other.get("type", "text")
+        if kind == other_kind == "timestamp":
             # Formats are tried in their order: those of both, each once.
             first = {
                 **other,
                 **first,
                 "format": [*dict.fromkeys([*_formats(first), *_formats(other)])],
             }
-        elif one == two:
+        elif kind == other_kind:
             first = {**other, **first}
         # A decimal holds integers; with a float among them neither does.
-        elif _is_number(one) and _is_number(two):
-            wider = one if "decimal" in str(one) else two
+        elif _is_number(kind) and _is_number(other_kind):
+            wider = kind if "decimal" in str(kind) else other_kind
             first = {
                 **other,
                 **first,
-                "type": "float" if "float" in (one, two) else wider,
+                "type": "float" if "float" in (kind, other_kind) else wider,
             }
         else:
             return None

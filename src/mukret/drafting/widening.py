@@ -42,25 +42,25 @@ def proposals(
     `seen`: how many rows each table has; `drafted`: what a draft makes of the same values, by table
     and field of the rules.
     """
-    found: dict[tuple[str, str], Proposal] = {}
+    by_field: dict[tuple[str, str], Proposal] = {}
     for reason in reasons:
         own = _field(rules, reason)
         if (
             reason.table is None
             or own is None
             or reason.code == PARENT_REJECTED
-            or (reason.table, own.name) in found
+            or (reason.table, own.name) in by_field
         ):
             continue
         words = _words(
             own, reason, seen[reason.table], drafted.get((reason.table, own.name))
         )
-        found[reason.table, own.name] = Proposal(
+        by_field[reason.table, own.name] = Proposal(
             reason.table, own.name, reason.count, words
         )
     # In the order of the file, whatever was met first.
     in_order = [(table, own.name) for table, own in rules.all_fields()]
-    return [found[key] for key in in_order if key in found]
+    return [by_field[key] for key in in_order if key in by_field]
 
 
 def _field(rules: Rules, reason: Reason) -> Field | None:
@@ -103,9 +103,9 @@ def with_proposals(text: str, rules: Rules, made: Sequence[Proposal]) -> str:
         if own.file == rules.file
     }
     known = [
-        (places[one.table, one.field], one)
-        for one in made
-        if (one.table, one.field) in places
+        (places[each.table, each.field], each)
+        for each in made
+        if (each.table, each.field) in places
     ]
     # From the last line to the first: what is put in moves none that is still to come.
     for line, proposal in sorted(known, key=lambda item: -item[0]):

@@ -91,12 +91,12 @@ def _unfold(plan: Plan, batch: Batch) -> dict[int, list[BadText]]:
         return {}  # they stand unfolded in what was scanned
     embedded = plan.embedded
     batch.finish = lambda document: unfolded(document, embedded)[0]
-    found = {}
+    bad_texts = {}
     for number, document in enumerate(batch.documents):
         batch.documents[number], bad = unfolded(document, embedded)
         if bad:
-            found[number] = bad
-    return found
+            bad_texts[number] = bad
+    return bad_texts
 
 
 def _kinds_of_documents(plan: Plan, batch: Batch) -> list[frozenset[str]]:
@@ -172,8 +172,8 @@ def _unread_answers(batch: Batch, bad: Mapping[int, BadDocument]) -> set[int]:
     read = {id(batch.sources[number]) for number in batch.answers if number not in bad}
     unread = {
         number
-        for number, found in bad.items()
-        if found.code == NOTHING_READ and number in batch.answers
+        for number, document in bad.items()
+        if document.code == NOTHING_READ and number in batch.answers
     }
     # An archive holds all that a page asked for: that much of it is nobody's rows is usual.
     return {number for number in unread if id(batch.sources[number]) in read}
@@ -246,15 +246,15 @@ class KindsFound:
 
 def kinds_found(documents: Accepted, rules: Rules) -> KindsFound:
     """The kinds of the documents of a batch."""
-    found = KindsFound()
+    counted_kinds = KindsFound()
     all_want_one = all(table.kind for table in rules.tables.values())
     for number, kinds in enumerate(documents.kinds or ()):
-        found.seen |= kinds
+        counted_kinds.seen |= kinds
         # Where a table reads documents of any kind, one of none is nothing to warn of.
         if not kinds and all_want_one:
-            found.of_none += 1
-            found.first = found.first or (
+            counted_kinds.of_none += 1
+            counted_kinds.first = counted_kinds.first or (
                 documents.batch.sources[number].name,
                 documents.batch.numbers[number],
             )
-    return found
+    return counted_kinds

@@ -51,10 +51,10 @@ def _combined(
     together: pa.Array = None
     firsts: list[int] = []
     for cells in columns:
-        found = cells.different(MOST_DIFFERENT)
-        if found is None:
+        different = cells.different(MOST_DIFFERENT)
+        if different is None:
             return None
-        codes, firsts = found
+        codes, firsts = different
         numbers = pa.Array.from_buffers(
             pa.int32(), count, [None, pa.py_buffer(codes)]
         ).cast(pa.int64())
@@ -83,8 +83,8 @@ def _first_rows(numbers: pa.Array) -> list[int]:
         # Grouping promises no order.
         .sort_by("number")
     )
-    found: list[int] = first["row_min"].to_pylist()
-    return found
+    first_rows: list[int] = first["row_min"].to_pylist()
+    return first_rows
 
 
 def _fulfils(

@@ -118,29 +118,29 @@ class Coverage:
         if rows.parent is None:
             for number in range(len(self.embedded)):
                 if (name, number) in self.open:
-                    self.look(name, number, rows, range(rows.count), found=False)
+                    self.look(name, number, rows, range(rows.count), is_found=False)
         else:
             self.see_paths(name, rows, rows.parent)
         for own in table.table.fields:
             if (name, own.name) in self.open:
                 # a default fills the column whether or not anything was found
-                found = own.default is None and any_true(
+                is_found = own.default is None and any_true(
                     pc.is_valid(table.columns.array(own.name))
                 )
-                self.look(name, own.name, rows, range(rows.count), found=found)
+                self.look(name, own.name, rows, range(rows.count), is_found=is_found)
 
     def see_paths(self, name: str, rows: TableRows, parent: TableRows) -> None:
         """Whether the paths to the rows of a table found any."""
         if (name, RECURSE) in self.open:
-            found = any(above >= 0 for above in rows.gathered.above)
-            self.look(name, RECURSE, rows, range(rows.count), found=found)
+            is_found = any(above >= 0 for above in rows.gathered.above)
+            self.look(name, RECURSE, rows, range(rows.count), is_found=is_found)
         paths = rows.table.rows.named_paths
         for number in range(len(paths)):
             if (name, number) in self.open:
                 others = len(rows.placeholders) + len(rows.gathered.met)
                 # Of several paths rows don't say which of them found them.
-                found = rows.count > others and len(paths) == 1
-                self.look(name, number, parent, _looked_in(rows), found=found)
+                is_found = rows.count > others and len(paths) == 1
+                self.look(name, number, parent, _looked_in(rows), is_found=is_found)
 
     def see_keys(self, seen: DecidedTable) -> None:
         """Notes what lookups that have found nothing looked for in these rows, or could have found
@@ -167,23 +167,23 @@ class Coverage:
     def look(
         self,
         table: str,
-        own: str | int,
+        part: str | int,
         among: TableRows,
         rows: Sequence[int],
         *,
-        found: bool,
+        is_found: bool,
     ) -> None:
         """Looks for what a rule wants in some rows of a table."""
-        rule = self.open[table, own]
-        if not found:
+        rule = self.open[table, part]
+        if not is_found:
             nodes = (
                 among.nodes
                 if len(rows) == among.count
                 else [among.nodes[row] for row in rows]
             )
-            found = any(finds_something(path, nodes) for path in rule.paths)
-        if found:
-            del self.open[table, own]
+            is_found = any(finds_something(path, nodes) for path in rule.paths)
+        if is_found:
+            del self.open[table, part]
         else:
             # A few nodes are kept for the hint: what the rule could have meant is looked for among
             # them at the end.
@@ -205,8 +205,8 @@ class Coverage:
         to look in.
         """
         return [
-            (table, own if isinstance(own, str) else None, rule.text)
-            for (table, own), rule in self.open.items()
+            (table, part if isinstance(part, str) else None, rule.text)
+            for (table, part), rule in self.open.items()
         ]
 
     def unmatched(self) -> list[Unmatched]:

@@ -57,14 +57,14 @@ class DecidedTable:
 
     def written(self) -> pa.RecordBatch:
         """The rows that are written, as a record batch."""
-        found = self.columns.record_batch()
+        rows = self.columns.record_batch()
         # So it is in most batches: nothing is copied.
         if self.outcomes.all_written:
-            return found
+            return rows
         others = (
             row for row, outcome in enumerate(self.outcomes.row_outcomes) if outcome
         )
-        return found.filter(pc.invert(row_mask(others, self.rows.count)))
+        return rows.filter(pc.invert(row_mask(others, self.rows.count)))
 
     @property
     def tally(self) -> TableTally:

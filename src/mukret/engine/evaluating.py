@@ -43,14 +43,16 @@ class EvaluatedRows:
     tables: Mapping[str, TypedColumns]
 
 
-def evaluated(found: FoundRows, now: datetime, resolved: Resolved) -> EvaluatedRows:
+def evaluated(
+    found_rows: FoundRows, now: datetime, resolved: Resolved
+) -> EvaluatedRows:
     """`now` is what CURRENT_TIMESTAMP gives, `resolved` what lookups across the run find.
 
     Raises StoppedError.
     """
-    evaluation = _Evaluation(found, now, resolved)
+    evaluation = _Evaluation(found_rows, now, resolved)
     # Column by column in an order that was made with the rules: what a step needs is there.
-    for step in found.plan.rules.schedule:
+    for step in found_rows.plan.rules.schedule:
         match step:
             case Inherit():
                 evaluation.inherit(step.table, step.inherited)
@@ -58,7 +60,7 @@ def evaluated(found: FoundRows, now: datetime, resolved: Resolved) -> EvaluatedR
                 evaluation.derive(step.table, step.field)
             case _:
                 evaluation.see_who_survives(step.table, step.without)
-    return EvaluatedRows(found, evaluation.finished())
+    return EvaluatedRows(found_rows, evaluation.finished())
 
 
 @dataclass
@@ -76,11 +78,13 @@ class _Table:
 
 
 class _Evaluation:
-    def __init__(self, found: FoundRows, now: datetime, resolved: Resolved) -> None:
-        self.found = found
+    def __init__(
+        self, found_rows: FoundRows, now: datetime, resolved: Resolved
+    ) -> None:
+        self.found = found_rows
         self.now = now
         self.resolved = resolved
-        self.tables = {name: _Table(rows) for name, rows in found.tables.items()}
+        self.tables = {name: _Table(rows) for name, rows in found_rows.tables.items()}
 
     def finished(self) -> dict[str, TypedColumns]:
         for name in self.found.new:
@@ -261,10 +265,10 @@ def _looked_up_across(
 
 def _answers(target: TypedColumns, lookup: Lookup) -> dict[tuple[int, Form], int]:
     """The surviving rows by document and key; the first of several with a key counts."""
-    found: dict[tuple[int, Form], int] = {}
+    rows_by_key: dict[tuple[int, Form], int] = {}
     for row, form, _ in target.answered(lookup):
-        found.setdefault((target.rows.documents[row], form), row)
-    return found
+        rows_by_key.setdefault((target.rows.documents[row], form), row)
+    return rows_by_key
 
 
 def _tainted(table: _Table, own: Field) -> set[int]:

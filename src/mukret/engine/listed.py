@@ -39,11 +39,11 @@ def read_listed(
 def listed(at: At, rows: ScannedRows, source: ByList) -> list[list[JsonValue]]:
     """For each row the values of its nodes, but for nulls."""
     below, cells = rows.listed(source)
-    found: list[list[JsonValue]] = [[] for _ in range(rows.count)]
+    lists: list[list[JsonValue]] = [[] for _ in range(rows.count)]
     for owner, value in zip(below.owners, values_of(cells), strict=True):
         if value is not None:
-            found[owner].append(value)
-    return found
+            lists[owner].append(value)
+    return lists
 
 
 def _counted(reading: TypeSpec, rows: ScannedRows, source: ByList) -> Column:

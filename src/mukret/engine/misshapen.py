@@ -118,7 +118,8 @@ def _case(rows: TableRows, row: int) -> Misshapen | None:
     node = rows.locate(row)[1]
     # Lists where records were wanted: the same path, one step further, would find them.
     if type(node) is list and any(
-        type(one) is dict and not names.isdisjoint(one) for one in node[:LOOKED_AT]
+        type(element) is dict and not names.isdisjoint(element)
+        for element in node[:LOOKED_AT]
     ):
         for path in table.rows.paths:
             if not _goes_into(path):

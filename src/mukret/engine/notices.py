@@ -61,11 +61,11 @@ def misshapen_notice(rows: Misshapen) -> Notice:
 
 def unmatched_notices(rules: Rules, unmatched: Sequence[Unmatched]) -> list[Notice]:
     """In the order of the file."""
-    found = sorted(
+    in_order = sorted(
         unmatched,
         key=lambda rule: (rule.file != rules.file, rule.file, rule.line, rule.column),
     )
-    return [_unmatched(rule) for rule in found]
+    return [_unmatched(rule) for rule in in_order]
 
 
 def _unmatched(rule: Unmatched) -> Notice:

@@ -65,7 +65,7 @@ class Passes:
         """Gathers what some lookups find, by as much of the rules as they hang on; False as
         `_settled`.
         """
-        found = {
+        gathered = {
             (table, own.name): (own.source, Answers())
             for table, own in looking
             if isinstance(own.source, Lookup)
@@ -75,7 +75,7 @@ class Passes:
         # with rows.
         def note(rows: DecidedRows) -> None:
             new = {table.name: table.columns for table in rows.new}
-            for lookup, answers in found.values():
+            for lookup, answers in gathered.values():
                 if lookup.table in new:
                     answers.add(
                         (form, value)
@@ -87,7 +87,7 @@ class Passes:
         )
         if enough:
             known.answers.update(
-                {name: answers for name, (_, answers) in found.items()}
+                {name: answers for name, (_, answers) in gathered.items()}
             )
         return enough
 

@@ -60,7 +60,7 @@ def read_fact(rows: TableRows, own: Field, fact: Fact) -> Column:
 
 
 def _scanned(
-    rows: TableRows, found: ScannedRows, own: Field, at: At
+    rows: TableRows, scanned: ScannedRows, own: Field, at: At
 ) -> tuple[Column, set[int]]:
     """The values of rows that were scanned, and the rows that have to be read again: in them a path
     met another kind, or found several nodes.
@@ -74,14 +74,14 @@ def _scanned(
     if at.take not in ("only", "first", "last"):
         (source,) = sources
         assert isinstance(source, ByList)
-        column = read_listed(own.reading, at, found, source)
+        column = read_listed(own.reading, at, scanned, source)
         return column or _of_nodes(
-            own.reading, at, listed(at, found, source)
-        ), found.events(source.source)
-    cells, suspects = found.nodes_of(sources[0], at.take)
+            own.reading, at, listed(at, scanned, source)
+        ), scanned.events(source.source)
+    cells, suspects = scanned.nodes_of(sources[0], at.take)
     # Paths in order: what the first did not find is taken from the next.
     for source in sources[1:]:
-        others, doubtful = found.nodes_of(source, at.take)
+        others, doubtful = scanned.nodes_of(source, at.take)
         cells, suspects = cells.or_else(others), suspects | doubtful
     return read_cells(own.reading, cells, rows.plan.known(own)), suspects
 
@@ -121,16 +121,16 @@ def _of_nodes(reading: TypeSpec, at: At, nodes: Sequence[list[JsonValue]]) -> Co
         return _one_by_one(reading, at, nodes)
     # Several where one was wanted: a reject with its number of nodes, and null in the column.
     many = {
-        row: several(len(found))
-        for row, found in enumerate(nodes)
-        if len(found) > 1 and at.take == "only"
+        row: several(len(nodes_of_row))
+        for row, nodes_of_row in enumerate(nodes)
+        if len(nodes_of_row) > 1 and at.take == "only"
     }
     which = -1 if at.take == "last" else 0
     column = read_column(
         reading,
         [
-            found[which] if found and row not in many else None
-            for row, found in enumerate(nodes)
+            nodes_of_row[which] if nodes_of_row and row not in many else None
+            for row, nodes_of_row in enumerate(nodes)
         ],
     )
     return Column(column.array, column.failures | many)
@@ -139,9 +139,9 @@ def _of_nodes(reading: TypeSpec, at: At, nodes: Sequence[list[JsonValue]]) -> Co
 def _one_by_one(reading: TypeSpec, at: At, nodes: Sequence[list[JsonValue]]) -> Column:
     values: list[object] = []
     failures: dict[int, Bad] = {}
-    for row, found in enumerate(nodes):
+    for row, nodes_of_row in enumerate(nodes):
         try:
-            values.append(taken_from(at, reading, found))
+            values.append(taken_from(at, reading, nodes_of_row))
         except Bad as bad:
             values.append(None)
             # Without what it was raised from: failures are kept for a while.

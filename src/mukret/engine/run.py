@@ -205,7 +205,7 @@ class Run:
             # What is in a few documents beyond what the rules read, for the warnings at the end.
             self.sample.see(
                 self.sampled_batch(output.sampled),
-                [one.kinds for one in output.sampled],
+                [sampled.kinds for sampled in output.sampled],
             )
         if self.progress:
             self.progress(output.size)
@@ -387,17 +387,17 @@ class Run:
 
     def rejects(self, batch: Batch, tables: Sequence[DecidedTable]) -> list[Reject]:
         """In the order of the input: document by document, then table by table, then row by row."""
-        found: list[tuple[tuple[int, int, int], Reject]] = []
+        placed: list[tuple[tuple[int, int, int], Reject]] = []
         for rank, table in enumerate(tables):
             for document, reject in table.rejects():
                 source, number = batch.sources[document], batch.numbers[document]
-                found.append(((self.order[id(source)], number, rank), reject))
-        found += [
+                placed.append(((self.order[id(source)], number, rank), reject))
+        placed += [
             ((self.order[id(bad.source)], bad.number, 0), bad_document(bad))
             for bad in batch.bad
         ]
         # Documents that can't be read come from another side than rows.
-        return [reject for _, reject in sorted(found, key=lambda item: item[0])]
+        return [reject for _, reject in sorted(placed, key=lambda item: item[0])]
 
     @cached_property
     def order(self) -> dict[int, int]:

@@ -130,8 +130,8 @@ class Sample:
             "documents": self.documents,
             "unread": dict(sorted(self.unread.items())),
             "twice": [
-                {"file": found.file, "document": found.document, "path": found.path}
-                for found in self.twice
+                {"file": member.file, "document": member.document, "path": member.path}
+                for member in self.twice
             ],
         }
 

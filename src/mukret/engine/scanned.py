@@ -115,26 +115,28 @@ class ScannedRows:
 
     def __init__(
         self,
-        found: ScanResult,
+        result: ScanResult,
         number: int,
         kept: Any,
         owners: pa.Array,
         rules: RowRules | None = None,
     ) -> None:
-        self.found = found
-        self.scan = found.scan
+        self.found = result
+        self.scan = result.scan
         self.number = number
         self.kept = kept
         self.owner_array = owners
         self.rules = rules
         # Of rows with a condition only those that met it.
-        self.count: int = len(kept) if kept is not None else found.scan.count(number)
+        self.count: int = len(kept) if kept is not None else result.scan.count(number)
 
     @classmethod
-    def of_documents(cls, found: ScanResult, kept: Sequence[int] | None) -> ScannedRows:
+    def of_documents(
+        cls, result: ScanResult, kept: Sequence[int] | None
+    ) -> ScannedRows:
         chosen = None if kept is None else pa.array(kept, pa.uint32())
-        count = found.scan.count(DOCUMENT) if kept is None else len(kept)
-        return cls(found, DOCUMENT, chosen, pa.array(range(count), pa.int32()))
+        count = result.scan.count(DOCUMENT) if kept is None else len(kept)
+        return cls(result, DOCUMENT, chosen, pa.array(range(count), pa.int32()))
 
     def below(
         self, number: int, without: Iterable[int] = (), rules: RowRules | None = None
@@ -247,10 +249,10 @@ class ScannedRows:
         """The same by source, with the numbers that rows have in the scan: there may be thousands
         of sources.
         """
-        found: dict[int, list[int]] = {}
+        noted: dict[int, list[int]] = {}
         for row, source in self.scan.events(self.number):
-            found.setdefault(source, []).append(row)
-        return found
+            noted.setdefault(source, []).append(row)
+        return noted
 
     def now(self, rows: Iterable[int]) -> set[int]:
         """The numbers that rows of the scan have among those that are left."""
@@ -334,12 +336,12 @@ class ScannedRows:
 
     @cached_property
     def positions(self) -> list[int]:
-        found, before, position = [], -1, 0
+        positions, before, position = [], -1, 0
         for owner in self.owners:
             position = position + 1 if owner == before else 0
             before = owner
-            found.append(position)
-        return found
+            positions.append(position)
+        return positions
 
     @property
     def kinds(self) -> list[str]:

@@ -106,7 +106,7 @@ class Settling:
         table: Table,
         rows: pa.RecordBatch,
         around: bytearray | None,
-        found: SettledTable,
+        settled: SettledTable,
     ) -> None:
         """A row goes the way of the row above it, of its own table or of the one around it, which
         is settled before.
@@ -116,15 +116,15 @@ class Settling:
         )
         for row, (over, owner) in enumerate(places):
             if over >= 0:
-                _share(found, row, found.row_outcomes[over], table.name)
+                _share(settled, row, settled.row_outcomes[over], table.name)
             elif around is not None:
-                _share(found, row, around[owner], table.within or "")
+                _share(settled, row, around[owner], table.within or "")
             # A row that went already takes no key away from another.
-            if table.key and not found.row_outcomes[row]:
-                self.by_key(table, rows, [row], found)
+            if table.key and not settled.row_outcomes[row]:
+                self.by_key(table, rows, [row], settled)
 
     def by_key(
-        self, table: Table, rows: pa.RecordBatch, kept: list[int], found: SettledTable
+        self, table: Table, rows: pa.RecordBatch, kept: list[int], settled: SettledTable
     ) -> None:
         keys = [rows.column(f"{KEY}{name}") for name in table.key]
         numbers = pa.array(kept, pa.int64())
@@ -140,9 +140,9 @@ class Settling:
         )
         for place, row in enumerate(kept) if any(row_outcomes) else ():
             if row_outcomes[place]:
-                found.row_outcomes[row] = row_outcomes[place]
+                settled.row_outcomes[row] = row_outcomes[place]
                 if row_outcomes[place] == RowOutcome.REJECTED:
-                    found.faults[row] = duplicate(
+                    settled.faults[row] = duplicate(
                         {
                             name: column[place].as_py()
                             for name, column in zip(table.key, keys, strict=True)
@@ -166,12 +166,15 @@ def settling_after(
     return Settling(rules, keys_of(rules.tables.values(), last))
 
 
-def _share(found: SettledTable, row: int, outcome: int, table: str) -> None:
+def _share(settled: SettledTable, row: int, outcome: int, table: str) -> None:
     """A row goes the way of the row above it, which is of this table."""
-    if outcome and found.row_outcomes[row] in (RowOutcome.WRITTEN, RowOutcome.FILTERED):
-        found.row_outcomes[row] = outcome
+    if outcome and settled.row_outcomes[row] in (
+        RowOutcome.WRITTEN,
+        RowOutcome.FILTERED,
+    ):
+        settled.row_outcomes[row] = outcome
         if outcome == RowOutcome.REJECTED:
-            found.faults[row] = parent_rejected(table)
+            settled.faults[row] = parent_rejected(table)
 
 
 def _filled(columns: list[pa.Array]) -> pa.Array:

@@ -133,12 +133,14 @@ class TableRows:
         chosen = [number for number in range(len(above)) if self.belongs(number)]
         nodes = [above[number] for number in chosen]
         excused = lambda owner: self.excused_below(chosen[owner])  # noqa: E731
-        found = gathered(
+        rows_below = gathered(
             self.table.rows, Parents(nodes, [None] * len(chosen), excused=excused)
         )
-        found.owners = [chosen[owner] for owner in found.owners]
-        found.refusals = [(chosen[owner], refusal) for owner, refusal in found.refusals]
-        return found
+        rows_below.owners = [chosen[owner] for owner in rows_below.owners]
+        rows_below.refusals = [
+            (chosen[owner], refusal) for owner, refusal in rows_below.refusals
+        ]
+        return rows_below
 
     def excused_below(self, owner: int) -> Excused | None:
         """What is on record already below a row of the parent."""
@@ -240,8 +242,8 @@ class TableRows:
             self._siblings[owner] = self.table.rows.find(
                 parent_node, is_placeholder=placeholders, excused=excused
             ).rows
-        found = self._siblings[owner][row - bisect_left(self.owners, owner)]
-        return self.counted_from_the_first(above.of(found)), found.node
+        sibling = self._siblings[owner][row - bisect_left(self.owners, owner)]
+        return self.counted_from_the_first(above.of(sibling)), sibling.node
 
     def counted_from_the_first(self, place: RowPlace) -> RowPlace:
         """A place in a part of a document as it is in all of it."""

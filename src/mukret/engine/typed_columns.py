@@ -74,11 +74,11 @@ class TypedColumns:
     @property
     def faults(self) -> dict[int, list[Fault]]:
         """What is held against rows so far: against themselves, and for their fields."""
-        found = {row: list(faults) for row, faults in self.rows.faults.items()}
+        faults_by_row = {row: list(faults) for row, faults in self.rows.faults.items()}
         for column in self.columns.values():
             for row, fault in column.faults.items():
-                found.setdefault(row, []).append(fault)
-        return found
+                faults_by_row.setdefault(row, []).append(fault)
+        return faults_by_row
 
     def lacking(self, name: str) -> list[int]:
         """The rows in which a field has no value, though nothing is bad there."""
@@ -119,12 +119,12 @@ class TypedColumns:
 
     def records(self, rows: Sequence[int]) -> list[dict[str, TypedValue]]:
         """Some rows, as values of Python by the name of the field."""
-        found: list[dict[str, TypedValue]] = (
+        records: list[dict[str, TypedValue]] = (
             self.record_batch().take(pa.array(rows, pa.int64())).to_pylist()
             if rows
             else []
         )
-        return found
+        return records
 
 
 def settled(

@@ -43,11 +43,11 @@ def told_tables(rules: Rules) -> set[str]:
     """Tables whose rows may be rejected for a key that came before, so that their places must be
     known: those with such a key, and all within them.
     """
-    found: set[str] = set()
+    names: set[str] = set()
     for table in rules.parents_first():
-        if (table.key and table.duplicates == "reject") or table.within in found:
-            found.add(table.name)
-    return found
+        if (table.key and table.duplicates == "reject") or table.within in names:
+            names.add(table.name)
+    return names
 
 
 def unsettled_schema(table: Table, schema: pa.Schema) -> pa.Schema:
@@ -66,8 +66,8 @@ def unsettled_schema(table: Table, schema: pa.Schema) -> pa.Schema:
     ]
     # Keys as texts beside the columns: rows are compared by them when parts are put together.
     keys = [(f"{KEY}{name}", pa.string()) for name in table.key]
-    own = [(column.name, _plain(column.type)) for column in schema or ()]
-    return pa.schema([*own, *beside, *keys])
+    columns = [(column.name, _plain(column.type)) for column in schema or ()]
+    return pa.schema([*columns, *beside, *keys])
 
 
 def own_columns(
@@ -101,7 +101,7 @@ def unsettled_rows(
             if table.table.columns
             else []
         )
-        own = [
+        own_arrays = [
             array.cast(schema.field(n).type) for n, array in enumerate(arrays_of_table)
         ]
         beside = [
@@ -109,10 +109,13 @@ def unsettled_rows(
             *_keys(table, kept),
         ]
         arrays = [
-            pa.array(column, schema.field(len(own) + n).type)
+            pa.array(column, schema.field(len(own_arrays) + n).type)
             for n, column in enumerate(beside)
         ]
-        yield table.name, pa.RecordBatch.from_arrays([*own, *arrays], schema=schema)
+        yield (
+            table.name,
+            pa.RecordBatch.from_arrays([*own_arrays, *arrays], schema=schema),
+        )
 
 
 def _kept(table: DecidedTable) -> Sequence[int]:

@@ -62,7 +62,7 @@ def _texts(*wanted: str) -> Callable[[Types], list[ValueType]]:
     """Checks arguments: `text` or `integer` each."""
 
     def checked(types: Types) -> list[ValueType]:
-        found: list[ValueType] = []
+        kinds: list[ValueType] = []
         for index, kind in enumerate(types):
             # The last one stands for all further arguments.
             want = wanted[min(index, len(wanted) - 1)]
@@ -70,8 +70,8 @@ def _texts(*wanted: str) -> Callable[[Types], list[ValueType]]:
                 raise WrongArgument(index, "a text")
             if want == "integer" and not isinstance(kind, Integer):
                 raise WrongArgument(index, "an integer")
-            found.append(Text() if want == "text" else Integer())
-        return found
+            kinds.append(Text() if want == "text" else Integer())
+        return kinds
 
     return checked
 

@@ -31,8 +31,8 @@ def parser() -> Lark:
     if made["of"] != version_of(grammar):
         return made_anew(grammar)
     # what the library's own tool for parsers of one file calls
-    found: Lark = Lark._load_from_dict(made["data"], made["memo"])  # type: ignore[no-untyped-call]
-    return found
+    made_parser: Lark = Lark._load_from_dict(made["data"], made["memo"])  # type: ignore[no-untyped-call]
+    return made_parser
 
 
 def made_anew(grammar: str) -> Lark:

@@ -273,14 +273,18 @@ class Operators(Basics):
 
     def _in_list(self, node: Syntax) -> Expression:
         value, *items = self.children(node)
-        found: list[Expression] = [self.compared(value, "=", item) for item in items]
-        while len(found) > 1:  # in pairs, so that a long list makes a shallow tree
-            pairs = zip(found[::2], found[1::2], strict=False)
+        comparisons: list[Expression] = [
+            self.compared(value, "=", item) for item in items
+        ]
+        while (
+            len(comparisons) > 1
+        ):  # in pairs, so that a long list makes a shallow tree
+            pairs = zip(comparisons[::2], comparisons[1::2], strict=False)
             joined: list[Expression] = [
                 Logical(BOOLEAN, left, right, "OR") for left, right in pairs
             ]
-            found = joined + found[len(joined) * 2 :]
-        return found[0]
+            comparisons = joined + comparisons[len(joined) * 2 :]
+        return comparisons[0]
 
     def _not_in_list(self, node: Syntax) -> Expression:
         return Inversion(BOOLEAN, self._in_list(node))

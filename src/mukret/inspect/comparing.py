@@ -200,14 +200,14 @@ def compare_rules(
     """
     refuse_unknown(ignored, [*_column_names(old), *_column_names(new)])
     comparing = Comparing(old, new, ignored)
-    one = Run(old, _again(sources))
+    old_run = Run(old, _again(sources))
     # One moment for both, or each row with the time of the run would differ.
-    two = Run(new, sources, progress=progress, started=one.started)
+    two = Run(new, sources, progress=progress, started=old_run.started)
     # Where both cut a long document at the same places, its parts are compared one by one.
-    whole = not same_parts(one, two)
+    whole = not same_parts(old_run, two)
     bad: BadDocument | None = None
     for batch, other in zip_longest(
-        _decided(one, whole=whole), _decided(two, whole=whole)
+        _decided(old_run, whole=whole), _decided(two, whole=whole)
     ):
         comparing.see(batch, other)
         # Bytes that are no JSON are so for both; one is enough to tell of.
@@ -228,9 +228,9 @@ def _column_names(rules: Rules) -> Iterator[tuple[str, str]]:
     )
 
 
-def same_parts(one: Run, two: Run) -> bool:
+def same_parts(old: Run, new: Run) -> bool:
     """Whether both cut long documents at the same arrays."""
-    return one.plan.long.arrays == two.plan.long.arrays
+    return old.plan.long.arrays == new.plan.long.arrays
 
 
 def _again(sources: Sequence[Source]) -> list[Source]:
@@ -382,23 +382,23 @@ def _compare_values(
             new.columns.array(name)
         ):
             continue
-        one, two = (
+        old_texts, new_texts = (
             _texts(old, was, kinds[0], first),
             _texts(new, name, kinds[1], second),
         )
         same = (
             # 2.50 and 2.5 are one number: a change of its type alone is told as that of a column.
-            _equal(*map(_plain_numbers, (one, two)))
+            _equal(*map(_plain_numbers, (old_texts, new_texts)))
             if _both_numbers(*kinds)
-            else _equal(one, two)
+            else _equal(old_texts, new_texts)
         )
         different = true_rows(pc.invert(same))
         if different:
             cases = (
                 ChangedCase(
                     _place(new.rows, kept[row][1]),
-                    one[row].as_py(),
-                    two[row].as_py(),
+                    old_texts[row].as_py(),
+                    new_texts[row].as_py(),
                     _key(new, kept[row][1]),
                 )
                 for row in different
@@ -406,16 +406,16 @@ def _compare_values(
             changes.values.setdefault(name, Change()).see(len(different), cases)
 
 
-def _equal(one: pa.Array, two: pa.Array) -> pa.Array:
+def _equal(old: pa.Array, new: pa.Array) -> pa.Array:
     return pc.or_(
-        pc.fill_null(pc.equal(one, two), False),
-        pc.and_(pc.is_null(one), pc.is_null(two)),
+        pc.fill_null(pc.equal(old, new), False),
+        pc.and_(pc.is_null(old), pc.is_null(new)),
     )
 
 
-def _both_numbers(one: ValueType, two: ValueType) -> bool:
+def _both_numbers(old: ValueType, new: ValueType) -> bool:
     numbers = (Integer, DecimalType, Float)
-    return one != two and isinstance(one, numbers) and isinstance(two, numbers)
+    return old != new and isinstance(old, numbers) and isinstance(new, numbers)
 
 
 def _plain_numbers(texts: pa.Array) -> pa.Array:

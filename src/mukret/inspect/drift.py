@@ -89,10 +89,10 @@ class Drift:
                 _reason_json(reason, self.documents + self.bad_documents)
                 for reason in self.bad
             ],
-            "unread": [one.as_json() for one in self.unread],
-            "unmatched": [one.as_json() for one in self.unmatched],
-            "misshapen": [one.as_json() for one in self.misshapen],
-            "words": [one.as_json() for one in self.words],
+            "unread": [finding.as_json() for finding in self.unread],
+            "unmatched": [finding.as_json() for finding in self.unmatched],
+            "misshapen": [finding.as_json() for finding in self.misshapen],
+            "words": [finding.as_json() for finding in self.words],
             "unfit": [_reason_json(reason, rows) for reason, rows in self.unfit],
             "nulled": [_reason_json(reason, rows) for reason, rows in self.nulled],
         }
@@ -228,13 +228,13 @@ def _strict(rules: Rules) -> Rules:
     def inherited(item: Inherited) -> Inherited:
         return replace(item, field=field_of(item.field))
 
-    def step(one: Step) -> Step:
-        match one:
+    def step(before: Step) -> Step:
+        match before:
             case Derive(table, own):
                 return Derive(table, field_of(own))
             case Inherit(table, item):
                 return Inherit(table, inherited(item))
-        return one
+        return before
 
     return replace(
         rules,

@@ -158,9 +158,13 @@ class PreviewRun:
 
     def hidden_rejects(self, table: str) -> HiddenRejects:
         """Which rejected rows of a table are not among those to show."""
-        reasons = [one for one in self.run.tally.reasons.values() if one.table == table]
+        reasons = [
+            cause for cause in self.run.tally.reasons.values() if cause.table == table
+        ]
         causes = [reason for reason in reasons if reason.code != PARENT_REJECTED]
-        with_parents = sum(one.count for one in reasons if one.code == PARENT_REJECTED)
+        with_parents = sum(
+            cause.count for cause in reasons if cause.code == PARENT_REJECTED
+        )
         for_themselves = self.run.tally.tables[table].rows_rejected - with_parents
         shown = sum(row.reject is not None for row in self.rows.get(table, ()))
         shown += sum(reject.rows or 0 for reject in self.apart.get(table, ()))

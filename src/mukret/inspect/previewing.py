@@ -39,9 +39,9 @@ class SeenRow:
         """What stood where a field could not be read."""
         problems = self.reject.problems if self.reject else ()
         return {
-            found.field: shown_text(found.value)
-            for found in problems
-            if found.field in self.values
+            problem.field: shown_text(problem.value)
+            for problem in problems
+            if problem.field in self.values
         }
 
 

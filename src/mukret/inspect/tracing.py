@@ -58,17 +58,17 @@ class Traced:
     inner: list[Traced] = field(default_factory=list)
 
     def as_json(self) -> dict[str, JsonValue]:
-        found: dict[str, JsonValue] = {
+        members: dict[str, JsonValue] = {
             "field": self.name,
             "type": self.type,
             "value": self.value,
         }
         if self.problem:
-            found["problem"] = self.problem
+            members["problem"] = self.problem
         return {
-            **found,
+            **members,
             "steps": list(self.steps),
-            "from": [one.as_json() for one in self.inner],
+            "from": [traced.as_json() for traced in self.inner],
         }
 
 
@@ -90,7 +90,7 @@ class TracedRow:
             "path": self.path,
             "fate": self.outcome,  # as scripts know it
             "problems": list(self.problems),
-            "fields": [one.as_json() for one in self.fields],
+            "fields": [traced.as_json() for traced in self.fields],
         }
 
 
@@ -400,7 +400,7 @@ class _Tracer:
         return RowInBatch(picked.tables, picked.table, picked.row) if picked else None
 
     def lookup_steps(
-        self, row: RowInBatch, own: Field, lookup: Lookup, found: RowInBatch | None
+        self, row: RowInBatch, own: Field, lookup: Lookup, looked_up: RowInBatch | None
     ) -> Iterator[str]:
         pairs = zip(lookup.key, lookup.by, strict=True)
         wanted = " and ".join(
@@ -409,9 +409,9 @@ class _Tracer:
         yield f"{lookup.give} of the row of {lookup.name} whose {wanted}"
         if row.form(lookup) is None:
             yield "nothing equals null: null"
-        elif found is not None:
-            elsewhere = _elsewhere(found) if lookup.across_run else ""
-            yield f"found: {found.named}{elsewhere}"
+        elif looked_up is not None:
+            elsewhere = _elsewhere(looked_up) if lookup.across_run else ""
+            yield f"found: {looked_up.named}{elsewhere}"
         # A reference file of the rules, and no table.
         elif lookup.table is None:
             yield (

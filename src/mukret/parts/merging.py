@@ -58,7 +58,9 @@ class Merge:
         self.together = Together(
             rules, (Told.of_record(part.record) for part in in_order)
         )
-        inputs = {one["number"]: one for part in parts for one in part.record["inputs"]}
+        inputs = {
+            read["number"]: read for part in parts for read in part.record["inputs"]
+        }
         self.inputs = [
             {name: told for name, told in inputs[number].items() if name != "number"}
             for number in sorted(inputs)
@@ -176,7 +178,7 @@ class Merge:
         """For each row that is written the number of the one it stands in, of the nearest table
         above that is.
         """
-        found: dict[str, Sequence[int]] = {}
+        above: dict[str, Sequence[int]] = {}
         for name in self.schemas:
             rows = (
                 [
@@ -195,9 +197,9 @@ class Merge:
                 table = within
                 if table in self.schemas:
                     numbers = _numbers(settled[table])
-                    found[name] = [numbers[row] for row in rows]
+                    above[name] = [numbers[row] for row in rows]
                     break
-        return found
+        return above
 
 
 def _numbers(table: SettledTable) -> dict[int, int]:
@@ -212,7 +214,7 @@ def _without_number(told: Mapping[str, JsonValue]) -> dict[str, JsonValue]:
 
 def _hashes(told: Mapping[str, JsonValue]) -> set[str]:
     """Of the rules file of a part, and of all that it includes or refers to."""
-    return {told["sha256"], *(one["sha256"] for one in told.get("includes", ()))}
+    return {told["sha256"], *(file["sha256"] for file in told.get("includes", ()))}
 
 
 def check_parts(parts: Sequence[Part], rules: Rules) -> None:

@@ -52,7 +52,7 @@ class Part:
             raise InputError(
                 Code.NOT_OPENED, f"{folder} is no part", hint=hint
             ) from None
-        self.names = {one["number"]: one["file"] for one in self.record["inputs"]}
+        self.names = {read["number"]: read["file"] for read in self.record["inputs"]}
 
     def blocks(self, tables: Sequence[str]) -> Iterator[tuple[int, MergedBlock]]:
         """Each with the number of its input.
@@ -107,8 +107,8 @@ def blocks_in_order(
     waiting = [next(reader, None) for reader in readers]
     for number in sorted(owner):
         place = owner[number]
-        while (found := waiting[place]) is not None and found[0] == number:
-            yield found[1]
+        while (block := waiting[place]) is not None and block[0] == number:
+            yield block[1]
             waiting[place] = next(readers[place], None)
 
 
@@ -117,9 +117,13 @@ def _rejects(file: BinaryIO, count: int) -> Iterator[Reject]:
         told = decode(file.readline())  # values keep their digits
         problems = tuple(
             Problem(
-                one["field"], one["code"], one["path"], one["value"], one["message"]
+                problem["field"],
+                problem["code"],
+                problem["path"],
+                problem["value"],
+                problem["message"],
             )
-            for one in told["problems"]
+            for problem in told["problems"]
         )
         yield Reject(
             told["file"],

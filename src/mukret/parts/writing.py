@@ -95,17 +95,17 @@ class _PartFolder:
         sources = batch.sources or [bad.source for bad in batch.bad]
         if not sources:  # nothing but what was passed over
             return
-        found = dict(unsettled_rows(self.rows, self.schemas, self.told))
+        tables = dict(unsettled_rows(self.rows, self.schemas, self.told))
         line = BlockLine(
             self.numbers[id(sources[0])],
             self.rows.found.array is None,
             len(output.rejects),
-            [*found],
+            [*tables],
         )
         self.blocks.write(json.dumps(line.as_json()).encode() + b"\n")
         self.rejects.writelines(reject.line() + b"\n" for reject in output.rejects)
         for name, writer in self.tables.items():
-            writer.write_batch(found[name] if name in found else self.nothing(name))
+            writer.write_batch(tables[name] if name in tables else self.nothing(name))
 
     def nothing(self, name: str) -> pa.Table:
         return pa.RecordBatch.from_pylist([], schema=self.schemas[name])

@@ -29,23 +29,23 @@ def equal(left: JsonValue, right: JsonValue) -> bool:
     """
     todo = [(left, right)]
     while todo:
-        one, other = todo.pop()
-        kind = type(one)
+        this, that = todo.pop()
+        kind = type(this)
         # 1 and 1.0 are one number (RFC 9535, section 2.3.5.2.2), though of two types here.
         if kind in _NUMERIC:
-            if type(other) not in _NUMERIC or not _equal_numbers(one, other):
+            if type(that) not in _NUMERIC or not _equal_numbers(this, that):
                 return False
-        elif kind is not type(other):
+        elif kind is not type(that):
             return False
         elif kind is dict:
-            if one.keys() != other.keys():
+            if this.keys() != that.keys():
                 return False
-            todo += ((one[name], other[name]) for name in one)
+            todo += ((this[name], that[name]) for name in this)
         elif kind is list:
-            if len(one) != len(other):
+            if len(this) != len(that):
                 return False
-            todo += zip(one, other, strict=True)
-        elif one != other:
+            todo += zip(this, that, strict=True)
+        elif this != that:
             return False
     return True
 
@@ -59,8 +59,8 @@ def less(left: JsonValue, right: JsonValue) -> bool:
         return type(right) is str and left < right
     if kind not in _NUMERIC or type(right) not in _NUMERIC:
         return False
-    one, other = _comparable(left, right)
-    return bool(one < other)
+    this, that = _comparable(left, right)
+    return bool(this < that)
 
 
 _NUMERIC = (int, Number, float)
@@ -69,8 +69,8 @@ _NUMERIC = (int, Number, float)
 def _equal_numbers(left: JsonValue, right: JsonValue) -> bool:
     if type(left) is int and type(right) is int:
         return left == right
-    one, other = _comparable(left, right)
-    return bool(one == other)
+    this, that = _comparable(left, right)
+    return bool(this == that)
 
 
 def _comparable(left: JsonValue, right: JsonValue) -> tuple[JsonValue, JsonValue]:

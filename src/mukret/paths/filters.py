@@ -73,10 +73,10 @@ class Query:
 
     def nodes(self, current: JsonValue, root: JsonValue) -> list[JsonValue]:
         """The values of the nodes that it finds."""
-        found = [root if self.absolute else current]
+        nodes = [root if self.absolute else current]
         for segment in self.segments:
-            found = [child for value in found for child in segment.values(value, root)]
-        return found
+            nodes = [child for value in nodes for child in segment.values(value, root)]
+        return nodes
 
     def holds(self, current: JsonValue, root: JsonValue) -> bool:
         """Whether it finds a node, null included."""

@@ -297,12 +297,12 @@ class Path:
 
     def values(self, document: JsonValue) -> list[JsonValue]:
         """The values found in a JSON document (dicts, lists and scalars)."""
-        found = [document]
+        nodes = [document]
         for segment in self.segments:
-            found = [
-                below for value in found for below in segment.values(value, document)
+            nodes = [
+                below for value in nodes for below in segment.values(value, document)
             ]
-        return found
+        return nodes
 
     def locations(self, document: JsonValue) -> list[str]:
         """The normalized path (RFC 9535, section 2.7) of each node found."""

@@ -86,8 +86,8 @@ def captured(pattern: str, text: str) -> str | None:
     """What the first group holds where the whole text matches; "" where the group takes no part;
     None if the text does not match. Raises PatternError.
     """
-    found = _compiled_re2(capturing(pattern)).fullmatch(_writable(text))
-    return None if found is None else found.group(1) or ""
+    match = _compiled_re2(capturing(pattern)).fullmatch(_writable(text))
+    return None if match is None else match.group(1) or ""
 
 
 @lru_cache(maxsize=500)
@@ -232,18 +232,18 @@ class _Mapper:
     def property_class(self) -> str:
         start = self.at
         # Braces are part of it, whatever else they mean in a pattern.
-        found = (
+        match = (
             _PROPERTY.match(self.pattern, self.at + 3)
             if self.pattern[self.at + 2 : self.at + 3] == "{"
             else None
         )
-        if not found:
+        if not match:
             raise PatternError(
                 self.at,
                 "no such category of characters",
                 "\\p{L}, \\p{Lu}, \\p{Nd} and their like",
             )
-        self.at = found.end()
+        self.at = match.end()
         return self.pattern[start : self.at]
 
     def character_class(self) -> None:

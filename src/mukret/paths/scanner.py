@@ -63,10 +63,10 @@ class Scanner:
 
     def match(self, pattern: re.Pattern[str]) -> re.Match[str] | None:
         """What a pattern matches here, stepped over."""
-        found = pattern.match(self.text, self.at)
-        if found:
-            self.at = found.end()
-        return found
+        match = pattern.match(self.text, self.at)
+        if match:
+            self.at = match.end()
+        return match
 
     def integer(self) -> int | None:
         """An index, or None if none stands here."""

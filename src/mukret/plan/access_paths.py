@@ -58,16 +58,16 @@ class Ways:
 
     def closed(self, ways: Iterable[AccessPath]) -> frozenset[AccessPath]:
         """With what goes on from the rows at which some of them end."""
-        found: set[AccessPath] = set()
+        closure: set[AccessPath] = set()
         todo = list(ways)
         while todo:
             way = todo.pop()
-            if way not in found:
-                found.add(way)
+            if way not in closure:
+                closure.add(way)
                 table = self.rules.tables.get(way.rows or "")
                 if table is not None and not way.segments:
                     todo += self.of_row(table)
-        return frozenset(found)
+        return frozenset(closure)
 
     def of_document(self) -> Iterator[AccessPath]:
         yield from self.of_fields(self.rules.response_fields)

@@ -49,7 +49,9 @@ class FirstLook:
         missing = set()
         for path in must_haves(self.acceptance.rules):
             nodes, _ = nodes_of([path], documents, with_nulls=False)
-            missing |= {number for number, found in enumerate(nodes) if not found}
+            missing |= {
+                number for number, found_here in enumerate(nodes) if not found_here
+            }
         if kinds is None:
             reads = self.reads(NO_KINDS)
             return [
@@ -64,13 +66,13 @@ class FirstLook:
         ]
 
     def doubtful_scanned(
-        self, found: Scan, kinds: Sequence[frozenset[str]] | None
+        self, scan: Scan, kinds: Sequence[frozenset[str]] | None
     ) -> list[int]:
         """The same of documents that were scanned."""
         if self.looks_for_nothing:
             return []
         assert self.scan is not None
-        signs = Signs(found, self.scan)
+        signs = Signs(scan, self.scan)
         doubtful = set(signs.lacking())
         if kinds is None:
             doubtful |= signs.unread(self.acceptance.looks_into(NO_KINDS))
@@ -167,10 +169,10 @@ class Signs:
                         read |= int.from_bytes(column, "little")
                     if takes_any_element(segment):
                         read |= self.of_kind(Kind.ARRAY)
-        found = read.to_bytes(self.count, "little")
+        read_bytes = read.to_bytes(self.count, "little")
         return (
-            {number for number, seen in enumerate(found) if not seen}
-            if 0 in found
+            {number for number, seen in enumerate(read_bytes) if not seen}
+            if 0 in read_bytes
             else set()
         )
 

@@ -312,15 +312,15 @@ class _Making:
 
     def members(self) -> dict[str, int]:
         """A column for each name with which a look into documents begins."""
-        found: dict[str, int] = {}
+        columns: dict[str, int] = {}
         for look in self.acceptance.looks:
             for segment in (
                 [look.target.segments[0]] if isinstance(look.target, Path) else []
             ):
                 for name in names_in(segment):
-                    if name not in found:
-                        found[name] = self.unnoted((child_segment(Name(name)),))
-        return found
+                    if name not in columns:
+                        columns[name] = self.unnoted((child_segment(Name(name)),))
+        return columns
 
     def unnoted(self, segments: tuple[Segment, ...]) -> int:
         """A column of the documents of which it only matters whether something is there."""

@@ -15,20 +15,23 @@ def report_as_json(report: Report) -> dict[str, JsonValue]:
     return {
         "fit_for_use": verdict.value,
         "reasons": [
-            {"about": one.matter.name.lower().replace("_", "-"), "text": sentence(one)}
-            for one in findings
+            {
+                "about": told.matter.name.lower().replace("_", "-"),
+                "text": sentence(told),
+            }
+            for told in findings
         ],
         "documents": report.documents,
         "bad_documents": report.bad_documents,
         "tables": {table.name: _table(table) for table in report.tables.values()},
         "refused": [
             {
-                "table": one.table,
-                "field": one.field_name,
-                "code": one.code,
-                "count": one.count,
+                "table": told.table,
+                "field": told.field_name,
+                "code": told.code,
+                "count": told.count,
             }
-            for one in report.refused
+            for told in report.refused
         ],
         "unmatched": list(report.unmatched),
         "unread": dict(report.unread),

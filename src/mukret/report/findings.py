@@ -97,14 +97,16 @@ def _against(report: Report) -> Iterator[Finding]:
     if report.members_twice:
         yield Finding(Matter.MEMBERS_TWICE, 0.2, count=report.members_twice)
     # Rows that went with their parent are told with that one.
-    own = {
+    own_rejects = {
         name: table.tally.rows_rejected - report.gone_along.get(name, 0)
         for name, table in report.tables.items()
     }
     for table in report.tables.values():
         yield from _of_table(table)
-        if own[table.name] > 0 and table.tally.rows_written:
-            yield _rejected(table, own[table.name], _along(report, table.name, own))
+        if own_rejects[table.name] > 0 and table.tally.rows_written:
+            yield _rejected(
+                table, own_rejects[table.name], _along(report, table.name, own_rejects)
+            )
     for join in report.joins:
         if join.orphans:
             yield Finding(
@@ -118,30 +120,30 @@ def _against(report: Report) -> Iterator[Finding]:
         yield from _since(report, report.before)
 
 
-def _rejected(table: TableReport, own: int, along: int) -> Finding:
+def _rejected(table: TableReport, own_rejects: int, along: int) -> Finding:
     seen = table.tally.rows_seen
     return Finding(
         Matter.REJECTED,
-        own / seen,
+        own_rejects / seen,
         # More rejected than kept: whatever the rest is good for, it is no picture of the whole.
-        own >= HALF * seen,
+        own_rejects >= HALF * seen,
         table.name,
         None,
-        own,
+        own_rejects,
         seen,
         along,
     )
 
 
-def _along(report: Report, name: str, own: Mapping[str, int]) -> int:
+def _along(report: Report, name: str, own_rejects: Mapping[str, int]) -> int:
     """The rows that went with rejected ones of this table: those of the tables within, unless these
     have some of their own, with which they may have gone.
     """
-    found = 0
+    rows = 0
     for inner in report.within.get(name, ()):
-        found += report.gone_along.get(inner, 0)
-        found += 0 if own[inner] > 0 else _along(report, inner, own)
-    return found
+        rows += report.gone_along.get(inner, 0)
+        rows += 0 if own_rejects[inner] > 0 else _along(report, inner, own_rejects)
+    return rows
 
 
 def _of_table(table: TableReport) -> Iterator[Finding]:

@@ -88,10 +88,8 @@ def joined(child: str, parent: str, of_child: KeyHashes, of_parent: KeyHashes) -
     # Both sides kept keys whose hashes end in so many zeros: a sample that matches.
     zeros = max(of_child.zeros, of_parent.zeros)
     parents = np.unique(KeyHashes.ending(of_parent.kept, zeros))
-    found, counts = np.unique(
-        KeyHashes.ending(of_child.kept, zeros), return_counts=True
-    )
-    there = np.isin(found, parents, assume_unique=True)
+    keys, counts = np.unique(KeyHashes.ending(of_child.kept, zeros), return_counts=True)
+    there = np.isin(keys, parents, assume_unique=True)
     # Parents without children count, with none.
     children = np.concatenate(
         [counts[there], np.zeros(len(parents) - int(there.sum()), counts.dtype)]

@@ -90,8 +90,8 @@ def page(report: Report) -> str:
         # What jinja2 is given is escaped there, but for what we drew ourselves.
         below=below,
         verdict=_CLASSES[verdict],
-        reasons=[sentence(one) for one in findings[:REASONS]],
-        others=[sentence(one) for one in findings[REASONS:MOST_FINDINGS]],
+        reasons=[sentence(finding) for finding in findings[:REASONS]],
+        others=[sentence(finding) for finding in findings[REASONS:MOST_FINDINGS]],
         flow=Markup(flow_svg(flows)) if any(map(sum, flows.values())) else None,
         tables=[(table, list(_cards(report, table))) for table in tables],
         refused=report.refused[:MOST_REFUSED],

@@ -45,8 +45,8 @@ def draw(delivered: Delivered, name: str, file: str) -> None:
             hint=did_you_mean(name, known),
         )
     # The whole table is read: ends and counts are exact whatever is drawn.
-    found = profile(delivered, delivered.tables[table_name])
-    figure = _figure(found.columns[column_name], name, found.sampled)
+    profiled = profile(delivered, delivered.tables[table_name])
+    figure = _figure(profiled.columns[column_name], name, profiled.sampled)
     try:
         figure.savefig(file, dpi=150)
     except OSError as error:

@@ -137,14 +137,18 @@ class _Column:
 
     def count(self, texts: pa.Array) -> None:
         assert self.counted is not None
-        found = texts.value_counts()
+        counts = texts.value_counts()
         # Before anything is made into Python objects, which costs more than the count.
-        if len(found) + len(self.counted) > 4 * MOST_DIFFERENT:
+        if len(counts) + len(self.counted) > 4 * MOST_DIFFERENT:
             self.counted = None
             return
         self.counted.update(
             dict(
-                zip(found.field(0).to_pylist(), found.field(1).to_pylist(), strict=True)
+                zip(
+                    counts.field(0).to_pylist(),
+                    counts.field(1).to_pylist(),
+                    strict=True,
+                )
             )
         )
         if len(self.counted) > MOST_DIFFERENT:
@@ -279,10 +283,10 @@ def profile(
         sample.see(batch)
         for other in also:
             other.see(batch)
-    found = {
+    profiles = {
         name: column.profile(name, table.types[name], rows, sample.column(name))
         for name, column in columns.items()
     }
     return TableProfile(
-        table.name, rows, found, SAMPLED_ROWS if rows > SAMPLED_ROWS else None
+        table.name, rows, profiles, SAMPLED_ROWS if rows > SAMPLED_ROWS else None
     )

@@ -66,7 +66,7 @@ class Report:
     def documents(self) -> int:
         """Those that could be read."""
         return (
-            sum(int(one["documents"]) for one in self.record["inputs"])
+            sum(int(source["documents"]) for source in self.record["inputs"])
             - self.bad_documents
         )
 
@@ -88,18 +88,18 @@ class Report:
     @cached_property
     def within(self) -> Mapping[str, Sequence[str]]:
         """The tables that stand in each, nearest first."""
-        found: dict[str, list[str]] = {}
+        children: dict[str, list[str]] = {}
         for join in self.joins:
-            found.setdefault(join.parent, []).append(join.child)
-        return found
+            children.setdefault(join.parent, []).append(join.child)
+        return children
 
     @property
     def unread(self) -> Mapping[str, int]:
         """Paths that no rule reads, with how often they came in the documents that
         were looked at.
         """
-        found: Mapping[str, int] = self.record["sample"]["unread"]
-        return found
+        unread: Mapping[str, int] = self.record["sample"]["unread"]
+        return unread
 
     @property
     def sampled_documents(self) -> int:
@@ -112,8 +112,8 @@ class Report:
     @property
     def unmatched(self) -> Sequence[Mapping[str, JsonValue]]:
         """Rules that found nothing."""
-        found: Sequence[Mapping[str, JsonValue]] = self.record["unmatched"]
-        return found
+        unmatched: Sequence[Mapping[str, JsonValue]] = self.record["unmatched"]
+        return unmatched
 
 
 def read_report(delivered: Delivered, against: Delivered | None = None) -> Report:
@@ -164,14 +164,14 @@ class _HashedKeys:
 
 
 def _hashed_keys(delivered: Delivered) -> _HashedKeys:
-    own, of_parents = {}, {}
+    own_keys, of_parents = {}, {}
     for name, table in delivered.tables.items():
         if table.key and set(table.key) <= table.types.keys():
-            own[name] = KeyHashes(table.key)
+            own_keys[name] = KeyHashes(table.key)
         columns = join_columns(delivered.tables, table)
         if columns:
             of_parents[name] = KeyHashes(columns)
-    return _HashedKeys(own, of_parents)
+    return _HashedKeys(own_keys, of_parents)
 
 
 def _counted_only(name: str, counts: Mapping[str, int]) -> TableReport:
@@ -182,18 +182,18 @@ def _counted_only(name: str, counts: Mapping[str, int]) -> TableReport:
 
 def refused_by_reason(rejects: Iterable[DeliveredReject]) -> list[RefusedValues]:
     """The reasons, those for most rows first. A row with several problems counts for each."""
-    found: dict[tuple[str | None, str | None, str], RefusedValues] = {}
+    reasons: dict[tuple[str | None, str | None, str], RefusedValues] = {}
     for reject in rejects:
         for problem in reject.problems:
             name = (reject.table, problem["field"], problem["code"])
             # Each kind of reason takes memory, and fields may be hundreds.
-            if name not in found and len(found) >= MOST_REASONS:
+            if name not in reasons and len(reasons) >= MOST_REASONS:
                 continue
-            reason = found.setdefault(name, RefusedValues(*name))
+            reason = reasons.setdefault(name, RefusedValues(*name))
             reason.count += reject.rows
             if len(reason.examples) < MOST_EXAMPLES:
                 reason.examples.append((reject, problem))
     return sorted(
-        found.values(),
+        reasons.values(),
         key=lambda one: (-one.count, one.table or "", one.field_name or "", one.code),
     )

@@ -78,9 +78,9 @@ def sentence(finding: Finding) -> str:
 
 def moment(microseconds: float) -> str:
     """A place on a line of time, as a date; with the time of day if it is not midnight."""
-    found = datetime.fromtimestamp(microseconds / 1e6, UTC)
+    instant = datetime.fromtimestamp(microseconds / 1e6, UTC)
     return (
-        f"{found:%Y-%m-%d}"
-        if (found.hour, found.minute) == (0, 0)
-        else f"{found:%Y-%m-%d %H:%M}"
+        f"{instant:%Y-%m-%d}"
+        if (instant.hour, instant.minute) == (0, 0)
+        else f"{instant:%Y-%m-%d %H:%M}"
     )

@@ -11,8 +11,8 @@ from mukret.rules.model import RESPONSE, Field, Rules, Table
 
 def advice(rules: Rules) -> list[Notice]:
     """Warnings, in the order of the file."""
-    found = [*_unused(rules), *_not_joined(rules)]
-    return [notice for _, notice in sorted(found, key=lambda item: item[0])]
+    notices = [*_unused(rules), *_not_joined(rules)]
+    return [notice for _, notice in sorted(notices, key=lambda item: item[0])]
 
 
 Placed = tuple[tuple[bool, str, int, int], Notice]
@@ -87,13 +87,13 @@ def _tells_apart(rules: Rules, table: Table, parent: Table) -> bool:
     inherited = {item.name for item in table.inherit}
     # The part of the parent's key that is its own tells its rows apart below one row of its own
     # parent.
-    own = [
+    own_names = [
         name
         for name in parent.key
         if name not in {item.name for item in parent.inherit}
     ]
     if parent.key:
-        return inherited.issuperset(own or parent.key)
+        return inherited.issuperset(own_names or parent.key)
     return any(item.origin == parent.name for item in table.inherit) or _is_alone(
         rules, parent
     )
@@ -103,11 +103,11 @@ def _is_alone(rules: Rules, table: Table) -> bool:
     """Whether a table has one row in each document at most."""
     above = rules.tables.get(table.within or "")
     rows = table.rows
-    one = (
+    is_one = (
         len(rows.named_paths) == 1
         and rows.named_paths[0].singular
         and not rows.spread
         and rows.recurse is None
     )
     # Alone within a row that is one of many it comes as often as that.
-    return one and (above is None or _is_alone(rules, above))
+    return is_one and (above is None or _is_alone(rules, above))

@@ -60,10 +60,10 @@ def with_fields(text: str, table: str, fields: Mapping[str, str]) -> str:
     root = YAML().compose(text)
     tables = _member(root, "tables")
     assert isinstance(tables, MappingNode)
-    own = _member(tables, table)
-    assert isinstance(own, MappingNode)
+    node = _member(tables, table)
+    assert isinstance(node, MappingNode)
     return _with_members(
-        text, own, "fields", [f"{name}: {value}" for name, value in fields.items()]
+        text, node, "fields", [f"{name}: {value}" for name, value in fields.items()]
     )
 
 
@@ -175,8 +175,8 @@ def _member(node: MappingNode, name: str) -> Node | None:
 
 
 def _key(node: MappingNode, name: str) -> ScalarNode:
-    found: ScalarNode = next(key for key, _ in node.value if key.value == name)
-    return found
+    scalar: ScalarNode = next(key for key, _ in node.value if key.value == name)
+    return scalar
 
 
 def _first_of(text: str, response: MappingNode, quoted: list[str]) -> str:

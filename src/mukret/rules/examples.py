@@ -55,8 +55,8 @@ class ExamplesReader:
                 "begin each with - shows: …",
             )
             return ()
-        found = [self.example(item) for item in node.items]
-        return tuple(example for example in found if example is not None)
+        examples = [self.example(item) for item in node.items]
+        return tuple(example for example in examples if example is not None)
 
     def example(self, node: Node) -> Example | None:
         body = self.reader.mapping(node, "an example", EXAMPLE_KEYS)
@@ -106,12 +106,12 @@ class ExamplesReader:
     def now(self, node: Node | None) -> datetime | None:
         """What CURRENT_TIMESTAMP is."""
         scalar = self.reader.scalar(node, "now")
-        found = (
+        instant = (
             typed_scalar(self.reader, scalar, TypeSpec(Timestamp()), "now")
             if scalar
             else None
         )
-        return found if isinstance(found, datetime) else None
+        return instant if isinstance(instant, datetime) else None
 
     def facts(self, node: Node | None) -> dict[str, str]:
         """What the example says that the run would know, as it is written."""

@@ -85,8 +85,8 @@ class FieldGraph:
         its fields that hang on the answer.
         """
         needed_by: dict[Node, list[Node]] = {}
-        for node, found in self.needs.items():
-            for need in found:
+        for node, needs in self.needs.items():
+            for need in needs:
                 needed_by.setdefault(need, []).append(node)
             needed_by.setdefault(node, []).append(
                 (node[0], None)
@@ -104,11 +104,11 @@ class FieldGraph:
 
 def needed(table: str, reads: Reads) -> list[Node]:
     """What a value of a table needs that reads this."""
-    found: list[Node] = [(table, name) for name in (*reads.fields, *reads.above)]
+    nodes: list[Node] = [(table, name) for name in (*reads.fields, *reads.above)]
     for other, names in reads.rows.items():
-        found += [(other, name) for name in names]
-        found.append((other, None))
-    return found
+        nodes += [(other, name) for name in names]
+        nodes.append((other, None))
+    return nodes
 
 
 def tables_behind(rules: Rules, names: Iterable[str]) -> set[str]:

@@ -38,25 +38,25 @@ class Includer:
         """The merged tree of a file; None with the problems noted if one of the files
         is no YAML.
         """
-        own = read_source(source, self.reader.problems)
-        if own is None:
+        tree = read_source(source, self.reader.problems)
+        if tree is None:
             return None
-        check_version(self.reader, own)
+        check_version(self.reader, tree)
         # The files that lead here: including one of them again would never end.
         here = (*above, Path(source.name).resolve())
         base: Mapping | None = None
         # Later includes win over earlier ones, and the file itself over all of them.
-        for scalar in self.reader.scalars(own.get("include"), "include"):
+        for scalar in self.reader.scalars(tree.get("include"), "include"):
             included = self.included(scalar, here)
             if included is not None:
                 base = included if base is None else self.merged(base, included, ())
-        own = replace(
-            own,
+        tree = replace(
+            tree,
             entries={
-                name: entry for name, entry in own.entries.items() if name != "include"
+                name: entry for name, entry in tree.entries.items() if name != "include"
             },
         )
-        return own if base is None else self.merged(base, own, ())
+        return tree if base is None else self.merged(base, tree, ())
 
     def included(self, scalar: Scalar, above: tuple[Path, ...]) -> Mapping | None:
         path = Path(scalar.source.name).parent / scalar.text

@@ -125,10 +125,10 @@ class Linker:
         draft_of = self.tables[table]
         if name in draft_of.inherit:
             return [(draft_of.inherit[name], name)]
-        found = needed(table, self.reads(table, draft_of.drafts[name]))
+        nodes = needed(table, self.reads(table, draft_of.drafts[name]))
         return [
             (other, field)
-            for other, field in found
+            for other, field in nodes
             # What is not there is noted when it is typed, with what was meant.
             if field in self.tables[other].names
         ]
@@ -243,11 +243,11 @@ class Linker:
         expression = self.typed(table, scalar, f"compute of {draft.name}")
         if expression is None:
             return None
-        own = expression.type or Text()
-        reading = draft.reading or TypeSpec(own)
-        if expression.type is not None and not castable(own, reading.type):
+        kind = expression.type or Text()
+        reading = draft.reading or TypeSpec(kind)
+        if expression.type is not None and not castable(kind, reading.type):
             message = (
-                f"compute of {draft.name} gives {own.name}, which can't become "
+                f"compute of {draft.name} gives {kind.name}, which can't become "
                 f"{reading.type.name}"
             )
             self.reader.add(Code.EXPRESSION_TYPE, message, scalar)
@@ -298,9 +298,9 @@ class Linker:
         """The type of a field that is named; None if it is not there, which is noted unless it is
         broken.
         """
-        found = self.visible[table].get(scalar.text)
+        kind = self.visible[table].get(scalar.text)
         # A broken field was noted where it stands: a second message would only lead away from it.
-        if found is None and scalar.text not in self.tables[table].declared:
+        if kind is None and scalar.text not in self.tables[table].declared:
             hint = did_you_mean(scalar.text, self.known(table))
             self.reader.add(
                 Code.UNKNOWN_FIELD,
@@ -308,7 +308,7 @@ class Linker:
                 scalar,
                 hint,
             )
-        return found
+        return kind
 
     # ---- fields of other rows
 
@@ -363,13 +363,13 @@ class Linker:
         if not self.lengths_agree(draft, f"the table {target.name}", key):
             return None
         forms = []
-        for scalar, own, name in zip(draft.lookup.by, local, key, strict=True):
+        for scalar, local_type, name in zip(draft.lookup.by, local, key, strict=True):
             other = self.visible[target.name].get(name)
-            if own is None or other is None:
+            if local_type is None or other is None:
                 return None
-            if not comparable(own, other):
+            if not comparable(local_type, other):
                 message = (
-                    f"{what}: {scalar.text} is {own.name}, but {target.name}.{name} is "
+                    f"{what}: {scalar.text} is {local_type.name}, but {target.name}.{name} is "
                     f"{other.name}"
                 )
                 self.reader.add(
@@ -381,7 +381,7 @@ class Linker:
                 return None
             # Keys of different types are compared in a form that both have: an integer and a
             # decimal as numbers.
-            forms.append(equal_form(own, other))
+            forms.append(equal_form(local_type, other))
         if taken is None:
             return None
         by = tuple(scalar.text for scalar in draft.lookup.by)

@@ -26,10 +26,10 @@ def outline(file: str) -> dict[str, list[str]]:
 def _fields(table: Node) -> list[str]:
     if not isinstance(table, Mapping):
         return []
-    own = table.get("fields")
+    fields = table.get("fields")
     return [
         *_texts(table.get("inherit")),
-        *(own.entries if isinstance(own, Mapping) else ()),
+        *(fields.entries if isinstance(fields, Mapping) else ()),
         *_texts(table.get("rest")),
     ]
 

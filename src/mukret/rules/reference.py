@@ -99,12 +99,14 @@ class ReferencesReader:
             return {}
         # Lookups name them: a reference and another in other case would be mixed up.
         self.reader.distinct([key for key, _ in section.entries.values()], "references")
-        found: dict[str, Reference | None] = {}
+        references: dict[str, Reference | None] = {}
         for name, (key, value) in section.entries.items():
             self.reader.name(key, "a reference")
             body = self.reader.mapping(value, f"the reference {name}", REFERENCE_KEYS)
-            found[name] = self.reference(name, key, body) if body is not None else None
-        return found
+            references[name] = (
+                self.reference(name, key, body) if body is not None else None
+            )
+        return references
 
     def check_complete(self, name: str, name_key: Scalar, body: Mapping) -> None:
         for wanted in ("file", "key"):

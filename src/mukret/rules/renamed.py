@@ -73,8 +73,8 @@ def _first_alike(
 
 
 def _columns(table: Table) -> Mapping[str, Field]:
-    own = {field.name: field for field in table.fields if field.keep}
-    return {item.name: item.field for item in table.inherit} | own
+    fields = {field.name: field for field in table.fields if field.keep}
+    return {item.name: item.field for item in table.inherit} | fields
 
 
 def _source(field: Field) -> object:

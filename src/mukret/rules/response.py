@@ -56,8 +56,8 @@ class ResponseReader:
             if node is not None
             else []
         )
-        found = [(self.reader.path(item, f"a path of {what}"), item) for item in items]
-        return [(path, item) for path, item in found if path is not None]
+        paths = [(self.reader.path(item, f"a path of {what}"), item) for item in items]
+        return [(path, item) for path, item in paths if path is not None]
 
     def kind(self, name: str, key: Scalar, node: Node) -> ResponseKind | None:
         body = self.reader.mapping(node, f"the kind {name}", KIND_KEYS)

@@ -148,8 +148,8 @@ def touched_names(
     paths_of: Callable[[str], Iterable[Path]],
 ) -> frozenset[str]:
     """The members of a row that paths of its table, or of tables within it, go through by name."""
-    _, own = tables[name]
-    paths = [*paths_of(name), *([own.recurse] if own.recurse else [])]
+    _, own_rules = tables[name]
+    paths = [*paths_of(name), *([own_rules.recurse] if own_rules.recurse else [])]
     touched: set[str] = set()
     # The rest of a row is what nobody reads: neither its own fields nor tables within it.
     for child, (within, rows) in tables.items():

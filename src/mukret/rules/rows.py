@@ -333,10 +333,10 @@ class RowRules:
 
         Below a is_placeholder row is nothing.
         """
-        found = RowsBelow([]) if is_placeholder else self.within(root, excused)
-        if self.outer and not found.rows and found.refusal is None:
+        below = RowsBelow([]) if is_placeholder else self.within(root, excused)
+        if self.outer and not below.rows and below.refusal is None:
             return RowsBelow([FoundRow((), None, is_placeholder=True)])
-        return found
+        return below
 
     def within(self, root: JsonValue, excused: Excused | None) -> RowsBelow:
         if self.zip is not None:
@@ -372,14 +372,14 @@ class RowRules:
             elif node is not None:
                 yield FoundRow(location, node)
 
-    def meeting(self, found: list[FoundRow], root: JsonValue) -> list[FoundRow]:
+    def meeting(self, rows: list[FoundRow], root: JsonValue) -> list[FoundRow]:
         """Those for which `when` holds, with their positions; it judges nodes that were found, not
         what was met in the stead of rows.
         """
         when = self.when
         return _numbered(
             row
-            for row in found
+            for row in rows
             if when is None or row.fault is not None or when.holds(row.node, root)
         )
 

@@ -159,13 +159,13 @@ class Problems:
             ),
         )
 
-    def _without_secret(self, found: Diagnostic) -> Diagnostic:
-        column = self.hidden.get((found.file, found.line))
+    def _without_secret(self, problem: Diagnostic) -> Diagnostic:
+        column = self.hidden.get((problem.file, problem.line))
         if column is None:
-            return found
-        shown = found.source[: column - 1]
+            return problem
+        shown = problem.source[: column - 1]
         # As long as before, so that a mark below it stands where it did.
-        return replace(found, source=shown.ljust(len(found.source), "*"))
+        return replace(problem, source=shown.ljust(len(problem.source), "*"))
 
 
 class _Inside:

@@ -317,9 +317,9 @@ class TablesReader:
 
     def linked(self, name: str, linker: Linker) -> tuple[Field, ...]:
         return tuple(
-            linker.fields[name, own]
-            for own in self.drafts[name].drafts
-            if (name, own) in linker.fields
+            linker.fields[name, name_of_field]
+            for name_of_field in self.drafts[name].drafts
+            if (name, name_of_field) in linker.fields
         )
 
     def finish(self, body: _Body, linker: Linker) -> None:

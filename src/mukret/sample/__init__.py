@@ -22,7 +22,7 @@ def sample_files() -> dict[str, Traversable]:
     home = resources.files(__name__)
     feed = home.joinpath(FEED_FOLDER)
     responses = sorted(feed.iterdir(), key=lambda file: file.name)
-    own = {
+    files = {
         name: home.joinpath(name)
         for name in (
             RULES_FILE,
@@ -32,4 +32,4 @@ def sample_files() -> dict[str, Traversable]:
             WANTED_FILE,
         )
     }
-    return {**own, **{f"{FEED_FOLDER}/{file.name}": file for file in responses}}
+    return {**files, **{f"{FEED_FOLDER}/{file.name}": file for file in responses}}

@@ -75,10 +75,10 @@ def index(query: Query) -> Said:
 
 def ports(query: Query) -> Said:
     """By a cursor in the body."""
-    found, cursor = _by_cursor(
+    page, cursor = _by_cursor(
         [_port(port) for port in _ports(query)], query.get("cursor"), query
     )
-    return Said({"ports": found, "next_cursor": cursor}, turn="next_cursor")
+    return Said({"ports": page, "next_cursor": cursor}, turn="next_cursor")
 
 
 def _port(port: Mapping[str, JsonValue]) -> dict[str, JsonValue]:
@@ -89,12 +89,12 @@ def _port(port: Mapping[str, JsonValue]) -> dict[str, JsonValue]:
         "berths": f"{ROOT}/ports/{code}/berths{{?lit}}",
         "tide": f"ports/{code}/tide",
     }
-    own = {
+    members = {
         name: port[name]
         for name in ("code", "name", "location", "opened")
         if name in port
     }
-    return own | {"sailings_url": f"{ROOT}/ports/{code}/sailings", "links": links}
+    return members | {"sailings_url": f"{ROOT}/ports/{code}/sailings", "links": links}
 
 
 def sailings_of(code: str, query: Query) -> Said:
@@ -150,13 +150,13 @@ def bookings(query: Query) -> Said:
 
 def vessels(query: Query) -> Said:
     """By the header Link (RFC 8288)."""
-    found, cursor = _by_cursor(_day(query)["vessels"], query.get("after"), query)
+    page, cursor = _by_cursor(_day(query)["vessels"], query.get("after"), query)
     # The last page has no link to a next one.
     if cursor is None:
-        return Said(found)
+        return Said(page)
     following = urlencode({**query, "after": cursor, "size": _size(query)})
     return Said(
-        found,
+        page,
         {
             "Link": f'<{ROOT}/vessels?{following}>; rel="next", <{ROOT}/vessels>; rel=first'
         },
@@ -166,13 +166,13 @@ def vessels(query: Query) -> Said:
 
 def log(query: Query) -> Said:
     """By an address in the body, relative to the one that was asked."""
-    found, cursor = _by_cursor(_day(query).get("log") or [], query.get("part"), query)
+    page, cursor = _by_cursor(_day(query).get("log") or [], query.get("part"), query)
     following = (
         None
         if cursor is None
         else f"log?{urlencode({**query, 'part': cursor, 'size': _size(query)})}"
     )
-    return Said({"log": found, "paging": {"next": following}}, turn="next")
+    return Said({"log": page, "paging": {"next": following}}, turn="next")
 
 
 def graph(body: JsonValue) -> Said:
@@ -205,20 +205,20 @@ def _day(query: Query) -> dict[str, JsonValue]:
         raise Refused(
             404, f"no timetable for that day; there are {', '.join(timetables())}"
         )
-    found: dict[str, JsonValue] = json.loads(raw)
-    return found
+    day: dict[str, JsonValue] = json.loads(raw)
+    return day
 
 
 def _ports(query: Query) -> list[dict[str, JsonValue]]:
-    found: list[dict[str, JsonValue]] = _day(query)["network"]["ports"]
-    return found
+    ports: list[dict[str, JsonValue]] = _day(query)["network"]["ports"]
+    return ports
 
 
 def _one_port(code: str, query: Query) -> dict[str, JsonValue]:
-    found = next((port for port in _ports(query) if port["code"] == code), None)
-    if found is None:
+    matching = next((port for port in _ports(query) if port["code"] == code), None)
+    if matching is None:
         raise Refused(404, f"no port {code}")
-    return found
+    return matching
 
 
 def _by_cursor(

@@ -189,8 +189,8 @@ class _Handler(BaseHTTPRequestHandler):
 
     @property
     def state(self) -> _State:
-        found: _State = self.server.state  # type: ignore[attr-defined]
-        return found
+        state: _State = self.server.state  # type: ignore[attr-defined]
+        return state
 
     def do_GET(self) -> None:
         self.respond(None)
@@ -286,19 +286,19 @@ class _Handler(BaseHTTPRequestHandler):
                 {"WWW-Authenticate": "Bearer"},
             )
             return
-        found = said()
+        answer = said()
         possible = [Fault.BUSY, Fault.BROKEN, Fault.CUT, Fault.SLOW, Fault.PAGE]
         # Only faults that can happen to this answer: each one that is drawn is seen.
         possible += [Fault.TOKEN] if signed else []
         possible += (
-            [Fault.CURSOR] if found.turn is not None and self.turn_here() else []
+            [Fault.CURSOR] if answer.turn is not None and self.turn_here() else []
         )
         fault = self.state.faults.draw(possible)
         if fault is Fault.CURSOR:
-            found = self.turned_back(found)
-        body = json.dumps(found.content, ensure_ascii=False).encode()
-        if not self.faulty(fault, body, found.headers):
-            self.data(body, found.headers)
+            answer = self.turned_back(answer)
+        body = json.dumps(answer.content, ensure_ascii=False).encode()
+        if not self.faulty(fault, body, answer.headers):
+            self.data(body, answer.headers)
 
     def data(self, body: bytes, headers: Mapping[str, str]) -> None:
         """Sends data, unless the client has it (RFC 9110, section 13)."""

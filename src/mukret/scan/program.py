@@ -153,10 +153,10 @@ class _Compiler:
     @cached_property
     def from_table(self) -> dict[int, list[int]]:
         """The numbers of the routes that begin at the rows of each table."""
-        found: dict[int, list[int]] = {}
+        routes: dict[int, list[int]] = {}
         for number, route in enumerate(self.routes[1:], 1):
-            found.setdefault(route.origin, []).append(number)
-        return found
+            routes.setdefault(route.origin, []).append(number)
+        return routes
 
     def states(self) -> list[State]:
         self.some_number(frozenset({_At(0, 0)}))

@@ -62,9 +62,9 @@ def attempts(
     """The paths of a field one after the other, up to the first that succeeds."""
     for path in at.paths:
         reached = found_and_met(path, node, excused)
-        found = [item for item in reached if item.step is None]
+        nodes = [item for item in reached if item.step is None]
         attempt = Attempt(
-            path, found, [item for item in reached if item.step is not None]
+            path, nodes, [item for item in reached if item.step is not None]
         )
         yield attempt
         # Later paths are alternatives, and not looked at (the contract of `at`).

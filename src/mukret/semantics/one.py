@@ -117,13 +117,13 @@ def _above(rules: Rules, rows: Mapping[str, list[Row]]) -> dict[str, list[int]]:
     numbers = {
         # By identity: two rows may be equal.
         id(row): number
-        for found in rows.values()
-        for number, row in enumerate(found)
+        for rows_of_table in rows.values()
+        for number, row in enumerate(rows_of_table)
     }
     above: dict[str, list[int]] = {}
-    for name, found in rows.items():
+    for name, rows_of_table in rows.items():
         if rules.tables[name].within is not None:
-            owners = [_nearest_in(numbers, row) for row in found]
+            owners = [_nearest_in(numbers, row) for row in rows_of_table]
             if None not in owners:
                 above[name] = [owner for owner in owners if owner is not None]
     return above

@@ -39,18 +39,18 @@ def nested(
 
     `above` has for each record of a table the number of the record that it stands in.
     """
-    found = records[name]
+    own_records = records[name]
     for inner in records:
         if inner in above and rules.around(inner, records) == name:
-            for record in found:
+            for record in own_records:
                 # Also where there are none: a member that is missing would look like one that is
                 # unknown.
                 record[inner] = []
             for number, record in zip(
                 above[inner], nested(rules, records, above, inner), strict=True
             ):
-                found[number][inner].append(record)
-    return found
+                own_records[number][inner].append(record)
+    return own_records
 
 
 def known(name: str, tables: Mapping[str, object]) -> str:

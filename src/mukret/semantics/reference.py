@@ -178,12 +178,14 @@ class ReferenceRun:
                 (table, own.name): (own.source, Answers()) for table, own in looking
             }
             for document in documents:
-                one = OneDocument(self, document)
+                reading = OneDocument(self, document)
                 with suppress(NotRead):
-                    one.evaluate()
+                    reading.evaluate()
                     for lookup, answers in gathered.values():
                         assert isinstance(lookup, Lookup)
-                        answers.add(one.answers_of(lookup, str(lookup.table)).items())
+                        answers.add(
+                            reading.answers_of(lookup, str(lookup.table)).items()
+                        )
             self.across.update(
                 {name: answers for name, (_, answers) in gathered.items()}
             )
@@ -487,12 +489,12 @@ class OneDocument:
         """What the surviving rows of a table give, by their keys; the first of several with a key
         counts.
         """
-        found: dict[tuple[object, ...], object] = {}
+        answers: dict[tuple[object, ...], object] = {}
         for row in self.surviving[table]:
             form = lookup.form(tuple(row.values[name] for name in lookup.key))
             if form is not None and lookup.give not in row.broken:
-                found.setdefault(form, row.values[lookup.give])
-        return found
+                answers.setdefault(form, row.values[lookup.give])
+        return answers
 
     # ---- what becomes of a row
 

@@ -241,11 +241,11 @@ def stopped(
     excuses: Excuses = NO_EXCUSES,
 ) -> StoppedError:
     """The error that ends the run where the rules say `bad: stop`."""
-    found = problem(fault, row, node, None, excuses)
+    blamed = problem(fault, row, node, None, excuses)
     return StoppedError(
         Code.STOPPED,
-        f"{fault.name}: {found.message} ({found.code})",
-        place=f"{found.path} in {place}",
+        f"{fault.name}: {blamed.message} ({blamed.code})",
+        place=f"{blamed.path} in {place}",
         hint="the rules say bad: stop here; nothing was published",
     )
 
@@ -300,17 +300,17 @@ def shown_value(value: JsonValue) -> JsonValue:
     return shortened(text, LONGEST_VALUE)
 
 
-def bad_document(found: BadDocument) -> Reject:
+def bad_document(document: BadDocument) -> Reject:
     """The record of a document that can't be read."""
-    finding = found.finding
+    finding = document.finding
     # In one line of JSON a caret below can't be shown: the place is marked within the text.
     excerpt = (
         f": {finding.excerpt[: finding.caret]}▸{finding.excerpt[finding.caret :]}"
         if finding.excerpt
         else ""
     )
-    value = finding.excerpt or found.value
+    value = finding.excerpt or document.value
     problem = Problem(
-        None, found.code, None, value, f"{finding}{excerpt}", finding, found.hint
+        None, document.code, None, value, f"{finding}{excerpt}", finding, document.hint
     )
-    return Reject(found.source.name, found.number, None, None, (problem,))
+    return Reject(document.source.name, document.number, None, None, (problem,))

@@ -34,7 +34,7 @@ WORTH_A_TASK = 8 << 20
 
 
 def deliver(
-    found: Extracted,
+    extracted: Extracted,
     target: str,
     form: str = "parquet",
     limit: RejectLimit | None = None,
@@ -44,19 +44,19 @@ def deliver(
     Raises OutputError, InputError and StoppedError.
     """
     if limit is not None:
-        limit.check(found.tally, finished=True)
+        limit.check(extracted.tally, finished=True)
     return (
-        _at_an_address(found, target, form)
+        _at_an_address(extracted, target, form)
         if is_remote(target)
-        else _here(found, target, form)
+        else _here(extracted, target, form)
     )
 
 
-def _here(found: Extracted, target: str, form: str) -> dict[str, JsonValue]:
+def _here(extracted: Extracted, target: str, form: str) -> dict[str, JsonValue]:
     publication = Publication(target)
     try:
         publication.begin()
-        record = _written(found, form, ClusterFolder.here(publication.work))
+        record = _written(extracted, form, ClusterFolder.here(publication.work))
         # A folder of this machine appears whole, as without Spark.
         publication.publish()
         return record
@@ -69,12 +69,14 @@ def _here(found: Extracted, target: str, form: str) -> dict[str, JsonValue]:
         publication.close()
 
 
-def _at_an_address(found: Extracted, target: str, form: str) -> dict[str, JsonValue]:
+def _at_an_address(
+    extracted: Extracted, target: str, form: str
+) -> dict[str, JsonValue]:
     try:
         folder = ClusterFolder.at(target)
         # What a run wrote before, and nothing else.
         folder.clear()
-        return _written(found, form, folder)
+        return _written(extracted, form, folder)
     except OSError as error:
         reason = str(error).splitlines()[0]
         raise OutputError(
@@ -85,22 +87,24 @@ def _at_an_address(found: Extracted, target: str, form: str) -> dict[str, JsonVa
 
 
 def _written(
-    found: Extracted, form: str, folder: ClusterFolder
+    extracted: Extracted, form: str, folder: ClusterFolder
 ) -> dict[str, JsonValue]:
     with cluster_errors():
         with ThreadPoolExecutor(TABLES_AT_ONCE) as pool:
-            write = partial(_table_written, found, form, folder)
+            write = partial(_table_written, extracted, form, folder)
             files = [
                 file
-                for written in pool.map(write, _files_wanted(found).items())
+                for written in pool.map(write, _files_wanted(extracted).items())
                 for file in written
             ]
         with folder.opened(REJECTS_FILE) as out:
             # Rejects go through the driver, row by row: one file, in the order of the input.
-            if found.tally.findings:
-                for row in found.reject_lines.toLocalIterator(prefetchPartitions=True):
+            if extracted.tally.findings:
+                for row in extracted.reject_lines.toLocalIterator(
+                    prefetchPartitions=True
+                ):
                     out.write(bytes(row["line"]) + b"\n")
-    record = found.record() | {
+    record = extracted.record() | {
         "format": form,
         "files": [*files, REJECTS_FILE, RUN_FILE],
     }
@@ -110,25 +114,25 @@ def _written(
 
 
 def _table_written(
-    found: Extracted, form: str, folder: ClusterFolder, wanted: tuple[str, int]
+    extracted: Extracted, form: str, folder: ClusterFolder, wanted: tuple[str, int]
 ) -> list[str]:
     """The files of a table, of which so many are wanted at most."""
     name, count = wanted
-    found[name].coalesce(count).write.format(form).save(f"{folder.address}/{name}")
+    extracted[name].coalesce(count).write.format(form).save(f"{folder.address}/{name}")
     files = folder.files_of(name)
-    folder.check_rows(name, files, form, found.tally.tables[name].rows_written)
+    folder.check_rows(name, files, form, extracted.tally.tables[name].rows_written)
     return files
 
 
-def _files_wanted(found: Extracted) -> dict[str, int]:
+def _files_wanted(extracted: Extracted) -> dict[str, int]:
     """How many files each table should have at most, by the bytes of its rows as they are kept."""
     sizes: dict[str, int] = {}
-    for frame in found.kept:
+    for frame in extracted.kept:
         rows = frame.where(F.col("kind") == int(EntryKind.ROWS)).groupBy("name")
         for row in rows.agg(F.sum(F.octet_length("payload")).alias("bytes")).collect():
             sizes[row["name"]] = row["bytes"]
-    at_once = parallel(found.session)
-    return {name: _files(sizes.get(name, 0), at_once) for name in found}
+    at_once = parallel(extracted.session)
+    return {name: _files(sizes.get(name, 0), at_once) for name in extracted}
 
 
 def _files(size: int, at_once: int) -> int:

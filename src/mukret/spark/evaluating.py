@@ -46,13 +46,13 @@ class PieceTold:
 
 def keyed_above(rules: Rules, name: str) -> list[str]:
     """The tables with keys in which a table stands, the nearest first."""
-    found = []
+    columns = []
     within = rules.tables[name].within
     while within is not None:
         if rules.tables[within].key:
-            found.append(within)
+            columns.append(within)
         within = rules.tables[within].within
-    return found
+    return columns
 
 
 def unsettled_tables(rules: Rules) -> set[str]:
@@ -75,7 +75,7 @@ def spark_schema(schema: pa.Schema) -> pa.Schema:
     """The columns of a table as Spark takes them: enums are texts,
     times of day have nanoseconds.
     """
-    return pa.schema([pa.field(one.name, _taken(one.type)) for one in schema])
+    return pa.schema([pa.field(field.name, _taken(field.type)) for field in schema])
 
 
 def _taken(kind: pa.DataType) -> pa.DataType:
@@ -143,11 +143,11 @@ class Evaluating:
     def entries(self, piece: Piece) -> Iterator[list[Entry]]:
         """Raises InputError and StoppedError."""
         for output in self.run.batches():
-            found = list(self.of_block(output))
-            if found:
-                yield found
-        found = [*self.gathered.rest(), self.end(piece)]
-        yield found
+            entries = list(self.of_block(output))
+            if entries:
+                yield entries
+        entries = [*self.gathered.rest(), self.end(piece)]
+        yield entries
 
     def of_block(self, output: Output) -> Iterator[Entry]:
         self.block += 1
@@ -203,11 +203,11 @@ class Evaluating:
         arrays = [
             numbers,
             one_text(texts),
-            *(pa.repeat(pa.scalar(*one), rows.num_rows) for one in (name, block)),
+            *(pa.repeat(pa.scalar(*fact), rows.num_rows) for fact in (name, block)),
             owners,
         ]
-        found = pa.RecordBatch.from_arrays(arrays, schema=keys_schema())
-        return found.filter(
+        keys = pa.RecordBatch.from_arrays(arrays, schema=keys_schema())
+        return keys.filter(
             pc.and_(pc.equal(rows.column(FATE), int(RowOutcome.WRITTEN)), filled)
         )
 
@@ -239,12 +239,12 @@ class Evaluating:
     def end(self, piece: Piece) -> Entry:
         """What is known when all was read."""
         inputs = {}
-        for one, source, told in zip(
+        for file, source, told in zip(
             piece, self.run.sources, inputs_of(self.run), strict=True
         ):
             # Documents are numbered through the file: those before this stretch are not of it.
-            before = 0 if one.stretch is None else one.stretch.documents
-            inputs[one.number] = {**told, "documents": source.documents - before}
+            before = 0 if file.stretch is None else file.stretch.documents
+            inputs[file.number] = {**told, "documents": source.documents - before}
         everything = PieceTold(
             Told.by(self.run), list(self.run.tally.reasons.values()), inputs
         )

@@ -198,16 +198,18 @@ class _Extracting:
         ).persist(KEPT)
         try:
             told = self.told(frame)
-            together = Together(self.rules, (one.told for one in told))
-            inputs = self.plan.read(one.inputs for one in told)
-            found = Extracted(self.session, self.rules, together, self.started, inputs)
-            found.kept.append(frame)
-            self.count(found, told)
-            self.settle(found, work, frame)
+            together = Together(self.rules, (piece.told for piece in told))
+            inputs = self.plan.read(piece.inputs for piece in told)
+            extracted = Extracted(
+                self.session, self.rules, together, self.started, inputs
+            )
+            extracted.kept.append(frame)
+            self.count(extracted, told)
+            self.settle(extracted, work, frame)
         except BaseException:
             frame.unpersist()
             raise
-        return found
+        return extracted
 
     def answers(self) -> AnswersFound:
         """What lookups across the run find: the input is read for that, as often as they hang on
@@ -217,11 +219,13 @@ class _Extracting:
         for looking in lookup_passes(self.rules, self.rules.tables):
             names = [(table, own.name) for table, own in looking]
             targets = [table for _, own in looking for table in own.reads.rows]
-            found = self.gathered(
+            answers = self.gathered(
                 self.work(part_for(self.rules, targets), known), names
             )
             # A part of the rules was tried first; where rows hang on more, all of them are run.
-            known.update(found or self.gathered(self.work(answers=known), names) or {})
+            known.update(
+                answers or self.gathered(self.work(answers=known), names) or {}
+            )
         return known
 
     def gathered(
@@ -247,56 +251,56 @@ class _Extracting:
         )
         return list(facts_of(told.select("piece", "payload")))
 
-    def count(self, found: Extracted, told: Sequence[PieceTold]) -> None:
+    def count(self, extracted: Extracted, told: Sequence[PieceTold]) -> None:
         """Counts why rows were rejected. Raises InputError if not one document could be read."""
-        for one in told:
-            found.tally.merge(
+        for piece in told:
+            extracted.tally.merge(
                 Tally(
                     {},
                     reasons={
-                        (why.table, why.field, why.code): why for why in one.reasons
+                        (why.table, why.field, why.code): why for why in piece.reasons
                     },
                 )
             )
         # As a run on one machine: that no document can be read is an error.
-        if not found.tally.documents and found.tally.bad_documents:
+        if not extracted.tally.documents and extracted.tally.bad_documents:
             reason = next(
                 reason
-                for reason in found.tally.reasons.values()
+                for reason in extracted.tally.reasons.values()
                 if reason.table is None
             )
-            example, count = reason.example, found.tally.bad_documents
+            example, count = reason.example, extracted.tally.bad_documents
             finding = example.finding or Diagnosis(example.message)
             raise nothing_read_since(
                 reason.file, reason.document, finding, example.hint, count
             )
 
-    def settle(self, found: Extracted, work: Work, frame: DataFrame) -> None:
+    def settle(self, extracted: Extracted, work: Work, frame: DataFrame) -> None:
         """Makes the tables."""
         unsettled = unsettled_tables(self.rules)
         rows = frame
         if unsettled:
             gone: list[DataFrame] = []
             rows = self.settled(work, frame, gone).persist(KEPT)
-            found.kept.append(rows)
+            extracted.kept.append(rows)
             for fact in facts_of(
                 rows.where(F.col("kind") == int(EntryKind.TOLD)).select(
                     "piece", "payload"
                 )
             ):
-                corrected(fact, found.tally)
+                corrected(fact, extracted.tally)
             # What was only kept for settling is let go as soon as the rows are there.
             for known in gone:
                 known.unpersist()
-        self.put_reasons_in_order(found.tally)
-        for name, schema in found.schemas.items():
-            found[name] = _table(
+        self.put_reasons_in_order(extracted.tally)
+        for name, schema in extracted.schemas.items():
+            extracted[name] = _table(
                 rows if name in unsettled else frame, name, spark_schema(schema)
             )
 
     def put_reasons_in_order(self, tally: Tally) -> None:
         """As one machine meets them, which keys are no exception to."""
-        files = {one.source().name: one.number for one in self.plan.inputs}
+        files = {file.source().name: file.number for file in self.plan.inputs}
         ranks = ranks_of(self.rules)
         met = sorted(
             tally.reasons.items(),

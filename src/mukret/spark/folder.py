@@ -83,7 +83,7 @@ class ClusterFolder:
         """The files that Spark wrote for a table; what it put beside them is taken away."""
         from pyarrow import fs
 
-        found = []
+        names = []
         for info in self.system.get_file_info(
             fs.FileSelector(f"{self.path}/{table}", allow_not_found=True)
         ):
@@ -91,8 +91,8 @@ class ClusterFolder:
             if info.base_name.startswith(("_", ".")):
                 self.system.delete_file(info.path)
             else:
-                found.append(f"{table}/{info.base_name}")
-        return sorted(found)
+                names.append(f"{table}/{info.base_name}")
+        return sorted(names)
 
     def check_rows(self, table: str, files: list[str], form: str, wanted: int) -> None:
         """Raises OutputError where files don't hold as many rows as were counted: executors on

@@ -83,8 +83,8 @@ def entry_batch(entries: Iterable[Entry]) -> pa.RecordBatch:
 def entries_of(batches: Iterable[pa.RecordBatch]) -> Iterator[Entry]:
     """Entries out of record batches."""
     for batch in batches:
-        for one in batch.to_pylist():
-            yield Entry(**{**one, "kind": EntryKind(one["kind"])})
+        for row in batch.to_pylist():
+            yield Entry(**{**row, "kind": EntryKind(row["kind"])})
 
 
 _OPTIONS = pa.ipc.IpcWriteOptions(compression="zstd")

@@ -65,15 +65,15 @@ def left_out_in_order(
 
     entries_left_out = [
         (
-            one.piece,
-            one.block,
-            int(one.kind),
-            one.name,
-            one.file,
-            one.whole,
-            bytearray(one.payload),
+            left_out.piece,
+            left_out.block,
+            int(left_out.kind),
+            left_out.name,
+            left_out.file,
+            left_out.whole,
+            bytearray(left_out.payload),
         )
-        for one in _left_out(rules, blocks)
+        for left_out in _left_out(rules, blocks)
     ]
     return session.createDataFrame(entries_left_out, SCHEMA)
 

@@ -83,8 +83,8 @@ def for_each_piece(
 def facts_of(frame: DataFrame) -> list[Any]:
     """What tasks tell, piece by piece. Raises the first error that one of them ended with."""
     with cluster_errors():
-        found = sorted((row["piece"], bytes(row["payload"])) for row in frame.collect())
-    facts = [unpacked_fact(payload) for _, payload in found]
+        rows = sorted((row["piece"], bytes(row["payload"])) for row in frame.collect())
+    facts = [unpacked_fact(payload) for _, payload in rows]
     for fact in facts:
         if isinstance(fact, MukretError):
             raise fact

@@ -48,9 +48,9 @@ def left_out(rules: Rules, frame: DataFrame, kept: list[DataFrame]) -> DataFrame
     gone: list[DataFrame] = []
     # Parents first: rows go with the row above them before their own keys are compared.
     for level in _levels(rules):
-        found = _gone(keys.where(F.col("name").isin(level)), gone).persist(KEPT)
-        gone.append(found)
-        kept.append(found)
+        of_level = _gone(keys.where(F.col("name").isin(level)), gone).persist(KEPT)
+        gone.append(of_level)
+        kept.append(of_level)
     return reduce(DataFrame.union, gone).mapInArrow(left_out_batches, SCHEMA)
 
 
@@ -136,10 +136,10 @@ def left_out_batches(batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBat
     """Rows of PLACE → entries."""
     for batch in batches:
         rows: dict[tuple[str, int, int], list[int]] = {}
-        for one in batch.to_pylist():
+        for row in batch.to_pylist():
             # An entry for each block: there they are put beside its rows.
-            rows.setdefault((one["name"], one["piece"], one["block"]), []).append(
-                one["row"]
+            rows.setdefault((row["name"], row["piece"], row["block"]), []).append(
+                row["row"]
             )
         entries = [
             left_out_entry(name, piece, block, some)

@@ -62,15 +62,15 @@ def find_inputs(paths: Paths, *, newest: bool = False) -> list[Input]:
 
     Raises InputError, and UsageError for what can't be read from elsewhere or more than once.
     """
-    found: list[Input] = []
+    inputs: list[Input] = []
     listed = [paths] if isinstance(paths, str | os.PathLike) else list(paths)
     for path in [os.fspath(path) for path in listed]:
         if is_remote(path):
             for file in remote_files(path):
                 named = file.address == path
-                found.append(
+                inputs.append(
                     Input(
-                        len(found), file.address, file.address, named, None, file.size
+                        len(inputs), file.address, file.address, named, None, file.size
                     )
                 )
             continue
@@ -84,9 +84,9 @@ def find_inputs(paths: Paths, *, newest: bool = False) -> list[Input]:
                     hint="on Spark: name files or folders that all machines have",
                 )
             at = os.path.abspath(source.path)
-            found.append(
+            inputs.append(
                 Input(
-                    len(found),
+                    len(inputs),
                     source.path,
                     at,
                     source.named,
@@ -94,17 +94,17 @@ def find_inputs(paths: Paths, *, newest: bool = False) -> list[Input]:
                     os.path.getsize(at),
                 )
             )
-    if not found:
+    if not inputs:
         # It raises the error for nothing at all.
         find_sources([])
-    return found
+    return inputs
 
 
 def piece_bytes(inputs: Sequence[Input], parallel: int, most: int) -> int:
     """How large pieces should be, as Spark splits files: so that all cores have one, but none above
     `most`.
     """
-    everything = sum(one.size + FILE_COSTS for one in inputs)
+    everything = sum(file.size + FILE_COSTS for file in inputs)
     return max(FILE_COSTS, min(most, everything // max(1, parallel)))
 
 
@@ -114,13 +114,13 @@ def in_pieces(inputs: Iterable[Input], size: int) -> Sequence[Piece]:
     """
     pieces: list[list[Input]] = []
     held = size
-    for one in inputs:
+    for file in inputs:
         # Opening a file costs as much as reading some of it: a million small ones are not one
         # piece.
-        cost = one.size + FILE_COSTS
+        cost = file.size + FILE_COSTS
         if held + cost > size + FILE_COSTS:
             pieces.append([])
             held = 0
-        pieces[-1].append(one)
+        pieces[-1].append(file)
         held += cost
     return pieces

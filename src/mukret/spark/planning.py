@@ -31,9 +31,9 @@ class Planned:
     def in_one_go(self) -> list[Input]:
         """Long files that can't be split, so that one task reads each."""
         return [
-            one
-            for one in self.inputs
-            if one.number in self.looked and self.looked[one.number].stretches is None
+            file
+            for file in self.inputs
+            if file.number in self.looked and self.looked[file.number].stretches is None
         ]
 
     def read(
@@ -42,18 +42,22 @@ class Planned:
         """What was read of each file, its stretches together, out of what pieces tell of their
         inputs.
         """
-        found: dict[int, dict[str, JsonValue]] = {}
+        files: dict[int, dict[str, JsonValue]] = {}
         for inputs in told:
-            for number, one in inputs.items():
+            for number, file in inputs.items():
                 known = self.looked.get(number)
-                if number in found:
-                    found[number]["documents"] += one["documents"]
+                if number in files:
+                    files[number]["documents"] += file["documents"]
                 # The hash of a file that was read in stretches is that of the look before.
                 elif known is not None and known.stretches is not None:
-                    found[number] = {**one, "sha256": known.sha256, "bytes": known.size}
+                    files[number] = {
+                        **file,
+                        "sha256": known.sha256,
+                        "bytes": known.size,
+                    }
                 else:
-                    found[number] = dict(one)
-        return [found[one.number] for one in self.inputs]
+                    files[number] = dict(file)
+        return [files[file.number] for file in self.inputs]
 
 
 def planned(
@@ -68,24 +72,26 @@ def planned(
         most = bytes_of(str(session.conf.get("spark.sql.files.maxPartitionBytes")))
         size = piece_bytes(inputs, parallel(session), most)
     # Only those are looked through for places at which they can be cut.
-    long = [one for one in inputs if one.size > LONG * size]
+    long = [file for file in inputs if file.size > LONG * size]
     looked: dict[int, LookedThrough] = {}
     if long:
         task = in_batches(looked_through, size)
-        facts = facts_of(for_each_piece(session, [[one] for one in long], task, FACTS))
-        looked = {one.number: found for one, found in zip(long, facts, strict=True)}
+        facts = facts_of(
+            for_each_piece(session, [[file] for file in long], task, FACTS)
+        )
+        looked = {file.number: look for file, look in zip(long, facts, strict=True)}
     return Planned(inputs, in_pieces(_cut(inputs, looked), size), size, looked)
 
 
 def _cut(
     inputs: Iterable[Input], looked: Mapping[int, LookedThrough]
 ) -> Iterator[Input]:
-    for one in inputs:
-        known = looked.get(one.number)
+    for file in inputs:
+        known = looked.get(file.number)
         if known is None or known.stretches is None:
-            yield one
+            yield file
         else:
-            yield from one.cut(known.stretches)
+            yield from file.cut(known.stretches)
 
 
 def bytes_of(setting: str) -> int:

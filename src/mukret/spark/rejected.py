@@ -60,8 +60,10 @@ def reject_lines(
 ) -> list[RejectLine]:
     """`ranks` are those of the tables, numbers count from `first`."""
     return [
-        RejectLine(one.document, ranks.get(one.table or "", 0), number, one.line())
-        for number, one in enumerate(rejects, first)
+        RejectLine(
+            reject.document, ranks.get(reject.table or "", 0), number, reject.line()
+        )
+        for number, reject in enumerate(rejects, first)
     ]
 
 
@@ -73,12 +75,12 @@ def line_batches(batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
     """Entries with rejects → rows of LINES."""
     decode = msgspec.msgpack.Decoder(list[RejectLine]).decode
     for entry in entries_of(batches):
-        found = [(entry.piece, entry.block, *line) for line in decode(entry.payload)]
+        lines = [(entry.piece, entry.block, *line) for line in decode(entry.payload)]
         # Entries of other kinds come in the same frame.
-        if entry.kind is EntryKind.REJECTS and found:
+        if entry.kind is EntryKind.REJECTS and lines:
             arrays = [
                 pa.array(column, kind.type)
-                for column, kind in zip(zip(*found, strict=True), _LINES, strict=True)
+                for column, kind in zip(zip(*lines, strict=True), _LINES, strict=True)
             ]
             yield pa.RecordBatch.from_arrays(arrays, schema=_LINES)
 
@@ -112,7 +114,8 @@ def column_batches(batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch
 
 def _columns(line: _Line) -> dict[str, pa.Array]:
     problems = [
-        {name: _text(getattr(one, name)) for name in _TEXTS} for one in line.problems
+        {name: _text(getattr(problem, name)) for name in _TEXTS}
+        for problem in line.problems
     ]
     return {
         name: getattr(line, name)

@@ -56,7 +56,7 @@ def file_system(address: str) -> tuple[Any, str]:
     # Before it is put into any message.
     refuse_password(address)
     try:
-        found: tuple[Any, str] = fs.FileSystem.from_uri(
+        system: tuple[Any, str] = fs.FileSystem.from_uri(
             f"{_OTHER_NAMES.get(scheme.lower(), scheme)}://{_quoted(rest)}"
         )
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError, ImportError) as error:
@@ -67,7 +67,7 @@ def file_system(address: str) -> tuple[Any, str]:
         raise InputError(
             Code.NOT_OPENED, f"{address}: {str(error).splitlines()[0]}", hint=hint
         ) from None
-    return found
+    return system
 
 
 def refuse_password(address: str) -> None:
@@ -123,14 +123,14 @@ def remote_files(address: str) -> list[RemoteFile]:
         for file in below
         if file.type == fs.FileType.File
     ]
-    found = sorted(
+    fitting = sorted(
         _fitting(files, address if pattern else None), key=lambda file: file.address
     )
-    if not found:
+    if not fitting:
         raise InputError(
             Code.NO_INPUT, f"{address}: nothing is there", hint="check the address"
         )
-    return found
+    return fitting
 
 
 def _fitting(files: list[RemoteFile], pattern: str | None) -> Iterator[RemoteFile]:

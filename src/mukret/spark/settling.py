@@ -58,9 +58,9 @@ def settled(work: Work, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.Record
     and corrections.
     """
     for piece, entries in groupby(entries_of(batches), key=lambda entry: entry.piece):
-        for found in _SettledPiece(piece, work.run([])).entries(entries):
-            if found:
-                yield entry_batch(found)
+        for entries_of_block in _SettledPiece(piece, work.run([])).entries(entries):
+            if entries_of_block:
+                yield entry_batch(entries_of_block)
 
 
 class _SettledPiece:
@@ -99,18 +99,20 @@ class _SettledPiece:
                 self.left_out[entry.name].rows.update(rows.column("row").to_pylist())
             else:
                 tables[entry.name] = rows
-        found = self.settling.settle(UnsettledBlock(first.file, first.whole, tables))
+        settled_tables = self.settling.settle(
+            UnsettledBlock(first.file, first.whole, tables)
+        )
         rejects: list[Reject] = []
-        for name, table in found.items():
+        for name, table in settled_tables.items():
             rows = tables[name]
             self.tally.tables[name].merge(otherwise(rows, table))
             rejects += rejects_of(name, first.file, rows, table)
             if name in self.schemas:
-                own = own_columns(
+                columns = own_columns(
                     kept_rows(rows, table), self.rules.tables[name], self.schemas[name]
                 )
                 yield from self.gathered.add(
-                    name, own.cast(spark_schema(self.schemas[name]))
+                    name, columns.cast(spark_schema(self.schemas[name]))
                 )
         self.tally.note(rejects)
         if rejects:
@@ -124,6 +126,9 @@ def corrected(told: tuple[dict[str, TableTally], list[Any]], tally: Tally) -> No
     tables, reasons = told
     tally.merge(
         Tally(
-            tables, reasons={(one.table, one.field, one.code): one for one in reasons}
+            tables,
+            reasons={
+                (reason.table, reason.field, reason.code): reason for reason in reasons
+            },
         )
     )

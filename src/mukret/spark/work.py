@@ -53,7 +53,7 @@ class Work:
                 message,
                 hint="install the same version on all machines",
             )
-        sources = [one.source() for one in piece]
+        sources = [file.source() for file in piece]
         answers = {name: as_answers(values) for name, values in self.answers.items()}
         rules, whole = loaded(self.rules), loaded(self.whole)
         return Run(
@@ -117,12 +117,12 @@ def looked_through(
     size: int, batches: Iterable[pa.RecordBatch]
 ) -> Iterator[pa.RecordBatch]:
     """Long files → where they are cut, into stretches of about `size` bytes."""
-    for number, [one] in pieces_in(batches):
-        yield _fact(number, _caught(_look_through, one, size))
+    for number, [file] in pieces_in(batches):
+        yield _fact(number, _caught(_look_through, file, size))
 
 
-def _look_through(one: Input, size: int) -> LookedThrough:
-    source = one.source()
+def _look_through(file: Input, size: int) -> LookedThrough:
+    source = file.source()
     return LookedThrough(stretches(source, size), source.sha256, source.size)
 
 
@@ -145,7 +145,7 @@ def _answers(
         for table, own in run.whole.all_fields()
         if (table, own.name) in looking and isinstance(own.source, Lookup)
     }
-    found: dict[FieldName, dict[bytes, object]] = {name: {} for name in lookups}
+    answers: dict[FieldName, dict[bytes, object]] = {name: {} for name in lookups}
     for rows in run.decided_rows():
         # A part of the rules is too little where a row is to blame for what others read.
         if rows.found.blamed and run.rules is not run.whole:
@@ -154,8 +154,10 @@ def _answers(
         for name, lookup in lookups.items():
             if lookup.table in new:
                 answered = new[lookup.table].answered(lookup)
-                note_first(found[name], ((form, value) for _, form, value in answered))
-    return found
+                note_first(
+                    answers[name], ((form, value) for _, form, value in answered)
+                )
+    return answers
 
 
 def note_first(known: dict[bytes, object], rows: Iterable[tuple[Form, object]]) -> None:

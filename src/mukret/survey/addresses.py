@@ -31,15 +31,15 @@ def addresses_at(report: SurveyReport, urls: Iterable[str]) -> list[AddressPlace
         for url in urls
         if (beginning := _beginning(urlsplit(url).path)) is not None
     }
-    found = []
+    addresses = []
     for place in report.places:
         examples = list(place.place.values.examples)
         # A place of which only some lead on would make requests that fail.
         if examples and all(
             _lies_there(value, known, beginnings) for value in examples
         ):
-            found.append(AddressPlace(place.path, str(examples[0]), place.present))
-    return found
+            addresses.append(AddressPlace(place.path, str(examples[0]), place.present))
+    return addresses
 
 
 def _lies_there(

@@ -215,8 +215,8 @@ def _still_holds(known: tuple[AnyForm, int], text: str) -> bool:
 
 def _skeletons(texts: Collection[str]) -> list[bytes]:
     """All at once, where none of the texts has a line end."""
-    found = _skeleton("\n".join(texts)).split(b"\n")
-    return found if len(found) == len(texts) else list(map(_skeleton, texts))
+    skeletons = _skeleton("\n".join(texts)).split(b"\n")
+    return skeletons if len(skeletons) == len(texts) else list(map(_skeleton, texts))
 
 
 def _skeleton(text: str) -> bytes:
@@ -471,15 +471,15 @@ def _other_date(text: str) -> Form | None:
 
 def _day_or_month_first(match: re.Match[str]) -> Form | None:
     """`28/03/2031`: which number is the day only one above 12 tells."""
-    one, mark, two, year, clock = match.groups()
-    low, high = sorted((int(one), int(two)))
+    first, mark, second, year, clock = match.groups()
+    low, high = sorted((int(first), int(second)))
     if low == 0 or low > 12 or high > 31:
         return None
     if mark == "." and len(year) == 2:
         return None  # a version number more likely
     order = "%?{0}%?{0}"
     if high > 12:
-        order = "%d{0}%m{0}" if int(one) > 12 else "%m{0}%d{0}"
+        order = "%d{0}%m{0}" if int(first) > 12 else "%m{0}%d{0}"
     return _with_clock(order.format(mark) + ("%Y" if len(year) == 4 else "%y"), clock)
 
 

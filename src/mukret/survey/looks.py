@@ -684,7 +684,7 @@ def _may_be_ids(place: Place, looks: list[Look]) -> bool:
     if not looks or looks[0].name not in _ID_LIKE or _is_measured(looks[0]):
         return False
     sentences = looks[0].name == "text" and any(
-        " " in str(one) for one in place.values.examples
+        " " in str(value) for value in place.values.examples
     )
     return not sentences or named_like_an_id(place.step)
 

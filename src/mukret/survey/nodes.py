@@ -120,8 +120,8 @@ def _glance(path: Path, most: int) -> Glance | None:
         return None
     selectors = [segment.only for segment in path.segments]
     steps = [
-        one.name if isinstance(one, Name) else one.index
-        for one in selectors
-        if isinstance(one, Name | Index)
+        selector.name if isinstance(selector, Name) else selector.index
+        for selector in selectors
+        if isinstance(selector, Name | Index)
     ]
     return Glance(steps, most)

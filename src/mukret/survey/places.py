@@ -323,17 +323,17 @@ class Place:
         # parent, so that the work goes with what both have, not with all that there is.
         todo = [(self, other)]
         while todo:
-            one, two = todo.pop()
-            one._merge_own(two)
-            for name, child in two.children.items():
-                if name in one.children:
-                    todo.append((one.children[name], child))
+            place, merged = todo.pop()
+            place._merge_own(merged)
+            for name, child in merged.children.items():
+                if name in place.children:
+                    todo.append((place.children[name], child))
                 else:
-                    child.parent, one.children[name] = one, child
-            one.elements = _merged_below(one, one.elements, two.elements, todo)
-            one.members = _merged_below(one, one.members, two.members, todo)
-            todo += zip(one.columns, two.columns, strict=False)
-            one.columns += two.columns[len(one.columns) :]
+                    child.parent, place.children[name] = place, child
+            place.elements = _merged_below(place, place.elements, merged.elements, todo)
+            place.members = _merged_below(place, place.members, merged.members, todo)
+            todo += zip(place.columns, merged.columns, strict=False)
+            place.columns += merged.columns[len(place.columns) :]
 
     def _merge_own(self, other: Place) -> None:
         self.nodes += other.nodes

@@ -153,7 +153,7 @@ def _any_element(normalized_path: str) -> str:
     segments = parse_path(normalized_path).segments
     return path_text(
         tuple(
-            child_segment(Wildcard()) if isinstance(one.only, Index) else one
-            for one in segments
+            child_segment(Wildcard()) if isinstance(segment.only, Index) else segment
+            for segment in segments
         )
     )

@@ -134,8 +134,8 @@ def _related(reference: PlaceReference) -> bool:
     while above is not None and above.step is None and above.parent is not None:
         above = above.parent
     named.append(above.step or "")
-    own = _stem(reference.place.step or "")
-    return bool(own) and any(own == _stem(name) for name in named if name)
+    stem = _stem(reference.place.step or "")
+    return bool(stem) and any(stem == _stem(name) for name in named if name)
 
 
 def _stem(name: str) -> str:

@@ -223,9 +223,9 @@ class SurveyReport:
             "found": self.roots,
             "bad_documents": self.bad_documents,
             "passed_over": self.passed_over,
-            "records": [one.as_json() for one in self.lists],
-            "surprises": [one.as_json() for one in self.surprises],
-            "places": [one.as_json() for one in self.places],
+            "records": [part.as_json() for part in self.lists],
+            "surprises": [part.as_json() for part in self.surprises],
+            "places": [part.as_json() for part in self.places],
         }
 
 
@@ -359,12 +359,16 @@ class _Describer:
         )
 
     def parallel(self, place: Place) -> Iterator[tuple[str, str]]:
-        for (one, two), (equal, compared) in place.parallel.items():
-            if equal == compared and compared and self.both_scalar(place, one, two):
-                yield one, two
+        for (first, second), (equal, compared) in place.parallel.items():
+            if (
+                equal == compared
+                and compared
+                and self.both_scalar(place, first, second)
+            ):
+                yield first, second
 
-    def both_scalar(self, place: Place, one: str, two: str) -> bool:
-        children = (place.children.get(one), place.children.get(two))
+    def both_scalar(self, place: Place, first: str, second: str) -> bool:
+        children = (place.children.get(first), place.children.get(second))
         return all(
             child and child.elements and child.elements.values.count
             for child in children

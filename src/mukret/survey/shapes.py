@@ -110,11 +110,11 @@ def _holds_another(child: Place, name: str) -> bool:
     """Whether a record holds, under the name of the object that it stands in, an object of records
     like itself.
     """
-    own, again = frozenset(child.children), child.children.get(name)
+    members, again = frozenset(child.children), child.children.get(name)
     if again is None or not again.objects:
         return False
     inner = [frozenset(record.children) for record in again.children.values()]
-    return all(names and len(names & own) >= ALIKE * len(names) for names in inner)
+    return all(names and len(names & members) >= ALIKE * len(names) for names in inner)
 
 
 def _repeat_their_name(children: Sequence[Place]) -> bool:
@@ -243,7 +243,9 @@ def _has_such_records(above: Place, names: frozenset[str], *, itself: bool) -> b
 
 def _holds_scalars(value: JsonValue) -> bool:
     """Whether a value is a list that has something else than objects and lists."""
-    return type(value) is list and any(type(one) not in (dict, list) for one in value)
+    return type(value) is list and any(
+        type(element) not in (dict, list) for element in value
+    )
 
 
 def _names_in(value: JsonValue) -> frozenset[str]:
@@ -310,9 +312,9 @@ def unlike_parts(kinds: Sequence[set[str]]) -> bool:
     something else; two objects are rather records of a list. `kinds` are those that came at each
     position, without null.
     """
-    if any(len(found) > 1 for found in kinds):
+    if any(len(of_part) > 1 for of_part in kinds):
         return False
-    parts = [next(iter(found), None) for found in kinds]
+    parts = [next(iter(of_part), None) for of_part in kinds]
     return "array" in parts and parts.count("object") <= 1 and len(set(parts)) > 1
 
 

@@ -103,12 +103,12 @@ class Walk:
                 (number, ()) for number in range(len(batch.documents))
             ]
         depth = len(self.arrays[0]) if self.arrays else 0
-        found = [
+        nodes = [
             (node, (number, location))
             for number, document in enumerate(batch.documents)
             for location, node in nodes_of(document, self.path, batch.part, depth)
         ]
-        return [node for node, _ in found], [place for _, place in found]
+        return [node for node, _ in nodes], [place for _, place in nodes]
 
     # ---- documents in parts
 
@@ -443,11 +443,11 @@ class Walk:
                 for name in names
                 if type(item.get(name)) is list
             }
-            for one, two in combinations(names, 2):
+            for one, second in combinations(names, 2):
                 # Two arrays of one element each are of equal length by chance.
-                if max(lengths[one], lengths[two]) > 1:
-                    pair = place.parallel.setdefault((one, two), [0, 0])
-                    pair[0] += lengths[one] == lengths[two]
+                if max(lengths[one], lengths[second]) > 1:
+                    pair = place.parallel.setdefault((one, second), [0, 0])
+                    pair[0] += lengths[one] == lengths[second]
                     pair[1] += 1
 
     def _records(

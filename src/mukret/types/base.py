@@ -214,10 +214,10 @@ class TypeSpec:
     def read_text(self, text: str) -> object:
         """The steps after `blank`, for a text. Raises Bad."""
         if self.options.capture is not None:
-            found = captured(self.options.capture, text)
-            if found is None:
+            part = captured(self.options.capture, text)
+            if part is None:
                 raise Bad(Code.NO_MATCH, f"a text that matches {self.options.capture}")
-            text = found.strip(WHITE_SPACE) if self.trims else found
+            text = part.strip(WHITE_SPACE) if self.trims else part
         return self.type.convert(
             self.stripped(text) if self.strips else text, self.options
         )

@@ -61,9 +61,9 @@ class Date(ValueType):
             )
         # In the order of the rules: the first that fits counts.
         for form in options.format:
-            found = self.by_form(value, form, options)
-            if found is not None:
-                return found
+            day = self.by_form(value, form, options)
+            if day is not None:
+                return day
         raise Bad(Code.NOT_A_DATE, f"a calendar date, {_date_examples(options)}")
 
     @staticmethod

@@ -66,8 +66,8 @@ def pattern_problem(pattern: str, *, date: bool, time: bool) -> str | None:
     It may leave out what is smaller than its smallest part, which is then the first there is; never
     what is larger.
     """
-    found = directives(pattern)
-    for directive in found:
+    used = directives(pattern)
+    for directive in used:
         # `CST` is three zones; Python takes it for that of the machine it runs on.
         if directive == "Z":
             return (
@@ -76,9 +76,9 @@ def pattern_problem(pattern: str, *, date: bool, time: bool) -> str | None:
             )
         if directive not in _DIRECTIVES:
             return f"%{directive} is no directive that means the same everywhere"
-        if directive != "%" and found.count(directive) > 1:
+        if directive != "%" and used.count(directive) > 1:
             return f"%{directive} stands there twice"
-    given = frozenset(found)
+    given = frozenset(used)
     if date:
         problem = _date_problem(given)
     else:

@@ -76,15 +76,15 @@ class Timestamp(ValueType):
         if type(value) not in (str, int, Number):
             raise Bad(Code.WRONG_KIND, f"an instant, {_expected(options)}")
         for form in options.format:
-            found = self.by_form(value, form, options)
-            if found is not None:
+            micros = self.by_form(value, form, options)
+            if micros is not None:
                 # With its offset it may lie outside them though its year does not.
-                if not FIRST_MICRO <= found <= LAST_MICRO:
+                if not FIRST_MICRO <= micros <= LAST_MICRO:
                     raise Bad(
                         Code.OUT_OF_RANGE,
                         "an instant between the years 1 and 9999 in UTC",
                     )
-                return found
+                return micros
         raise Bad(Code.NOT_A_TIMESTAMP, f"an instant, {_expected(options)}")
 
     @staticmethod

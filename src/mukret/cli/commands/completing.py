@@ -27,17 +27,19 @@ def rules_files(
 ) -> list[CompletionItem]:
     """The YAML files of a folder; if it has none, whatever the shell finds there."""
     folder, name = os.path.split(begun)
-    found: list[str] = []
+    rules: list[str] = []
     # A folder that can't be read completes nothing; an error would be printed into the line that
     # somebody types.
     with suppress(OSError):
-        found = sorted(
-            one
-            for one in os.listdir(folder or ".")
-            if one.startswith(name) and one.endswith(_RULES_ENDINGS)
+        rules = sorted(
+            name_or_file
+            for name_or_file in os.listdir(folder or ".")
+            if name_or_file.startswith(name) and name_or_file.endswith(_RULES_ENDINGS)
         )
-    if found:
-        return [CompletionItem(os.path.join(folder, one)) for one in found]
+    if rules:
+        return [
+            CompletionItem(os.path.join(folder, name_or_file)) for name_or_file in rules
+        ]
     # A rules file may have any ending, so nobody is kept from naming one.
     return files(ctx, parameter, begun)
 
@@ -60,7 +62,8 @@ def listed_fields(
     taken = before.split(",")
     left = (name for name in _fields(ctx) if name not in taken)
     return [
-        CompletionItem(f"{before}{comma}{one.value}") for one in _beginning(last, left)
+        CompletionItem(f"{before}{comma}{item.value}")
+        for item in _beginning(last, left)
     ]
 
 
@@ -78,11 +81,12 @@ def compared_fields(
     before, comma, last = begun.rpartition(",")
     names: dict[str, None] = {}
     # Either side may have fields that the other one lacks.
-    for one in (_typed(ctx, "old", 0), _typed(ctx, "new", 1)):
-        for found in (_recorded(one) or _outline_of(one)).values():
-            names |= dict.fromkeys(found)
+    for side in (_typed(ctx, "old", 0), _typed(ctx, "new", 1)):
+        for columns in (_recorded(side) or _outline_of(side)).values():
+            names |= dict.fromkeys(columns)
     return [
-        CompletionItem(f"{before}{comma}{one.value}") for one in _beginning(last, names)
+        CompletionItem(f"{before}{comma}{side.value}")
+        for side in _beginning(last, names)
     ]
 
 
@@ -107,13 +111,13 @@ def _beginning(begun: str, names: Iterable[str]) -> list[CompletionItem]:
 
 
 def _fields(ctx: click.Context) -> list[str]:
-    found = _outline(ctx)
+    fields_by_table = _outline(ctx)
     table = ctx.params.get("table")
     return (
-        found.get(table, [])
+        fields_by_table.get(table, [])
         # Without a table the fields of all of them are offered.
         if table
-        else [name for names in found.values() for name in names]
+        else [name for names in fields_by_table.values() for name in names]
     )
 
 

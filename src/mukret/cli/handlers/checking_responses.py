@@ -28,24 +28,24 @@ def check_responses(request: Request, checked: Checked) -> int:
     rules = checked.rules
     sources = find_sources(request.files, newest=request.newest)
     with progress_bar(sources, quiet=request.quiet or request.as_json) as progress:
-        found = drift(rules, sources, progress=progress)
+        news = drift(rules, sources, progress=progress)
     if request.as_json:
-        click.echo(json_text({**checked.as_json(), "responses": found.as_json()}))
+        click.echo(json_text({**checked.as_json(), "responses": news.as_json()}))
     elif not request.quiet:
         print_checked(checked)
         print_drift(
-            found, None if request.ignore_now else (request.rules, *request.files)
+            news, None if request.ignore_now else (request.rules, *request.files)
         )
     # Printed first, as it was found: what is ignored from now on was seen once.
-    if request.ignore_now and found.unread:
-        paths = [unread.path for unread in found.unread]
+    if request.ignore_now and news.unread:
+        paths = [unread.path for unread in news.unread]
         _ignore(rules, paths)
         if not request.quiet:
             more = counted(len(paths), "path")
             click.echo(f"{rules.file}: {more} more under ignore", err=True)
         # It has been dealt with, and is no finding any more.
-        found.unread = []
-    return 1 if checked.failed or found.found else 0
+        news.unread = []
+    return 1 if checked.failed or news.found else 0
 
 
 def _ignore(rules: Rules, paths: list[str]) -> None:

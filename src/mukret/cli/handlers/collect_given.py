@@ -84,9 +84,9 @@ class Given:
 
 
 def _pair(text: str, mark: str, option: str, form: str) -> tuple[str, str]:
-    name, found, value = text.partition(mark)
+    name, mark_found, value = text.partition(mark)
     name = name.strip()
-    if not found or not name:
+    if not mark_found or not name:
         raise UsageError(Code.USAGE, f"{option} wants {form}", hint=f"{option} {form}")
     # A length or an encoding that was typed would contradict what is sent.
     if mark == ":" and name.lower() in SET_BY_THE_TRANSFER:
@@ -110,8 +110,8 @@ def with_constants(calls: Calls, typed: tuple[str, ...]) -> Calls:
 
     constants = dict(calls.constants)
     for text in typed:
-        name, found, value = text.partition("=")
-        if not found:
+        name, equals, value = text.partition("=")
+        if not equals:
             raise UsageError(
                 Code.USAGE, "--with wants NAME=VALUE", hint="--with day=2031-03-28"
             )
@@ -133,14 +133,14 @@ def with_constants(calls: Calls, typed: tuple[str, ...]) -> Calls:
 def follow_also(calls: Calls, paths: tuple[str, ...]) -> Calls:
     """The calls with others, for addresses found in the answers of each."""
 
-    found: list[Call] = list(calls.calls)
+    all_calls: list[Call] = list(calls.calls)
     for text in paths:
         path = parse_path(text)
         # Every call may answer with such addresses.
         for call in calls.calls:
-            name = _follower_name(text, call, [other.name for other in found])
-            found.append(Call(name, None, url=path, once_per=OncePer(call.name)))
-    return replace(calls, calls=tuple(found))
+            name = _follower_name(text, call, [other.name for other in all_calls])
+            all_calls.append(Call(name, None, url=path, once_per=OncePer(call.name)))
+    return replace(calls, calls=tuple(all_calls))
 
 
 def _follower_name(path: str, call: Call, taken: list[str]) -> str:

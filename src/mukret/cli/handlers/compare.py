@@ -46,13 +46,13 @@ def _compare_deliveries(request: Request) -> bool:
         closing(open_delivered(request.old)) as before,
         closing(open_delivered(request.new)) as after,
     ):
-        found = compare_deliveries(before, after, ignored=listed(request.ignored))
+        differing = compare_deliveries(before, after, ignored=listed(request.ignored))
     if request.as_json:
-        click.echo(json_text(found.as_json()))
+        click.echo(json_text(differing.as_json()))
     elif not request.quiet:
-        differences.print_differences(found)
-        differences.print_next(found, request.new)
-    return found.any
+        differences.print_differences(differing)
+        differences.print_next(differing, request.new)
+    return differing.any
 
 
 def _refuse_rules(old: str, new: str) -> None:
@@ -78,12 +78,12 @@ def _compare_rules(request: Request) -> bool:
         # Read twice, and standard input is there once.
         source.keep()
     with progress_bar(sources, quiet=request.quiet) as progress:
-        found = compare_rules(
+        compared = compare_rules(
             before, after, sources, ignored=listed(request.ignored), progress=progress
         )
     if request.as_json:
-        click.echo(json_text(found.as_json()))
+        click.echo(json_text(compared.as_json()))
     elif not request.quiet:
-        comparison.print_comparison(found, after)
-        comparison.print_next(found, old, new, files)
-    return found.found
+        comparison.print_comparison(compared, after)
+        comparison.print_next(compared, old, new, files)
+    return compared.found

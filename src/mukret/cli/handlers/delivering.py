@@ -213,7 +213,9 @@ def _refuse_additions(typed: DeliveryRequest, form: Format) -> None:
         _leave_out(f"{option} is for databases")
     # Some formats have an end of their own, or are one file for all tables.
     if typed.mode == "append" and not form.grows:
-        growing = " and ".join(one.name for one in FORMATS.values() if one.grows)
+        growing = " and ".join(
+            format.name for format in FORMATS.values() if format.grows
+        )
         _leave_out(f"--mode append is for {growing}, not for {form.name}")
     if typed.skip_seen and typed.mode != "append":
         _leave_out("--skip-seen goes with --mode append")

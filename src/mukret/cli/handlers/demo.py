@@ -131,8 +131,12 @@ def _copy_sample(target: str) -> None:
             place = Path(target) / name
             place.parent.mkdir(parents=True, exist_ok=True)
             # Rules may have been worked on; the feed is nobody's to change.
-            own = not name.startswith(f"{FEED_FOLDER}/")
-            if own and place.exists() and place.read_bytes() != source.read_bytes():
+            is_own_file = not name.startswith(f"{FEED_FOLDER}/")
+            if (
+                is_own_file
+                and place.exists()
+                and place.read_bytes() != source.read_bytes()
+            ):
                 click.echo(f"kept: {place}, which you have changed", err=True)
                 continue
             place.write_bytes(source.read_bytes())

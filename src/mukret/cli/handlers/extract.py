@@ -120,11 +120,13 @@ def _refuse_nonsense(request: Request) -> None:
             Code.USAGE, "--json and --to - both want standard output", hint=hint
         )
     if request.table is not None and not request.is_stream:
-        one = f"--to - --table {request.table} writes one table to standard output"
+        to_stream = (
+            f"--to - --table {request.table} writes one table to standard output"
+        )
         raise UsageError(
             Code.USAGE,
             "--table goes with --to -",
-            hint=f"{one}; --to FOLDER writes all",
+            hint=f"{to_stream}; --to FOLDER writes all",
         )
 
 

@@ -49,10 +49,10 @@ def extract_on_spark(request: Request) -> int:
     if request.as_json:
         click.echo(json.dumps(done.record, indent=2, ensure_ascii=False))
     elif not request.quiet:
-        documents = sum(one["documents"] for one in done.record["inputs"])
+        documents = sum(file["documents"] for file in done.record["inputs"])
         click.echo(headline(documents, len(done.plan.inputs), request.target), err=True)
         click.echo(f"on Spark, in {counted(len(done.plan.pieces), 'piece')}", err=True)
-        print_earlier_answers([one.source() for one in done.plan.inputs])
+        print_earlier_answers([file.source() for file in done.plan.inputs])
         rejects = f"{request.target.rstrip('/')}/rejects.jsonl"
         print_outcome(done.extracted.tally, rules, notices, rejects)
     findings = bool(done.extracted.tally.findings)

@@ -61,10 +61,10 @@ def _print_what_differs(in_one_go: Sequence[Input], target: str) -> None:
         err=True,
     )
     # A compressed file has no places at which one could begin to read.
-    for one in in_one_go:
-        size = f"{one.size / 1e6:,.0f} MB"
+    for file in in_one_go:
+        size = f"{file.size / 1e6:,.0f} MB"
         click.echo(
-            f"{escaped(one.path)} is read by one task: {size} that can't be split",
+            f"{escaped(file.path)} is read by one task: {size} that can't be split",
             err=True,
         )
     # Object stores have no way to rename a folder in one step.

@@ -89,15 +89,15 @@ class _Watching(Generic[Looking]):
 
     def saved(self) -> bool:
         """Whether a file is another than when it was looked at."""
-        found = {file: _stamp(file) for file in self.files()}
-        self.missing = self.missing + 1 if None in found.values() else 0
+        stamps = {file: _stamp(file) for file in self.files()}
+        self.missing = self.missing + 1 if None in stamps.values() else 0
         # Gone for a moment: longer than that it is gone.
         if 0 < self.missing <= MOST_WAITS:
             return False
         changed = any(
-            self.stamps.get(file, ()) != stamp for file, stamp in found.items()
+            self.stamps.get(file, ()) != stamp for file, stamp in stamps.items()
         )
-        self.stamps.update(found)
+        self.stamps.update(stamps)
         return changed
 
     def look(self) -> None:
@@ -150,7 +150,7 @@ def _stamp(file: str) -> Stamp | None:
     None if it is not there, or empty: editors may write it anew.
     """
     try:
-        found = os.stat(file)
+        status = os.stat(file)
     except OSError:
         return None
-    return (found.st_mtime_ns, found.st_size) if found.st_size else None
+    return (status.st_mtime_ns, status.st_size) if status.st_size else None

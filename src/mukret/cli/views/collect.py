@@ -174,10 +174,10 @@ class CollectView(Watcher):
     def signed_in(self, session: Session) -> None:
         with self.lock:
             self.kept = session.told
-            for one in session.told:
-                self.logger.info("signed in: %s", kept_line(one))
+            for kept in session.told:
+                self.logger.info("signed in: %s", kept_line(kept))
                 if self.verbose and not self.quiet:
-                    self._echo(click.style(f"signed in: {kept_line(one)}", dim=True))
+                    self._echo(click.style(f"signed in: {kept_line(kept)}", dim=True))
 
     def _refresh(self, more: str = "") -> None:
         if self.bar is None or self.report is None:
@@ -340,7 +340,7 @@ class CollectView(Watcher):
         if not report.sign_ins:
             return
         times = "" if report.sign_ins == 1 else f" {report.sign_ins:,} times"
-        kept = "; ".join(kept_line(one) for one in self.kept)
+        kept = "; ".join(kept_line(value) for value in self.kept)
         click.echo(f"signed in{times}{': ' if kept else ''}{kept}", err=True)
 
     def _print_findings(self, name: str, call: CallReport) -> None:
@@ -504,10 +504,10 @@ def fault_words(lost: Lost) -> tuple[str, str]:
     ), hint.format()
 
 
-def kept_line(one: KeptValue) -> str:
+def kept_line(kept: KeptValue) -> str:
     """`token from $.gangway.pass, 9 characters, good for 60 min`; never the value."""
-    good = f", good for {_seconds(one.seconds)}" if one.seconds is not None else ""
-    return f"{one.name} from {one.source}, {counted(one.length, 'character')}{good}"
+    good = f", good for {_seconds(kept.seconds)}" if kept.seconds is not None else ""
+    return f"{kept.name} from {kept.source}, {counted(kept.length, 'character')}{good}"
 
 
 def _request_line(tried: Try) -> str:

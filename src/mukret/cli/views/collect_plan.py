@@ -131,8 +131,8 @@ def _sign_in(calls: Calls) -> Line:
             line |= {"headers": _masked(way.headers)} if way.headers else {}
             line |= {"body": _body(way.body)} if way.body else {}
             kept = [
-                f"{one.name} from {one.path.text if one.path else one.header}"
-                for one in way.keep
+                f"{value.name} from {value.path.text if value.path else value.header}"
+                for value in way.keep
             ]
             return line | ({"keeps": ", ".join(kept)} if kept else {})
     variables = ", ".join(secret.variable for secret in calls.secrets())

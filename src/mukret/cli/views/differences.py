@@ -26,17 +26,17 @@ LONGEST_ROW = 110
 INDENT = " " * 6
 
 
-def print_differences(found: Differences) -> None:
-    for name in found.gone:
+def print_differences(differences: Differences) -> None:
+    for name in differences.gone:
         click.echo(f"{click.style(name, bold=True)}  the table is gone")
-    for name in found.added:
+    for name in differences.added:
         click.echo(f"{click.style(name, bold=True)}  the table is new")
-    for name, table in found.tables.items():
+    for name, table in differences.tables.items():
         # Tables that are the same are named in one line at the end.
         if table.any:
             _print_table(name, table)
             click.echo()
-    same = [name for name, table in found.tables.items() if not table.any]
+    same = [name for name, table in differences.tables.items() if not table.any]
     if same:
         click.echo(f"the same: {', '.join(same)}")
 
@@ -56,8 +56,8 @@ def _print_table(name: str, table: TableDifferences) -> None:
         click.echo(f"  rows changed: {table.changed_rows:,}")
     for field, changed in table.changed.items():
         click.echo(f"    {field}: {changed.count:,}")
-        for one in changed.sample:
-            _print_value(one)
+        for value in changed.sample:
+            _print_value(value)
 
 
 def _told_apart(table: TableDifferences) -> str:
@@ -94,11 +94,11 @@ def _print_rows(what: str, rows: SampledRows, key: tuple[str, ...]) -> None:
         )
 
 
-def _print_value(one: ChangedValue) -> None:
-    pair = escaped(f"{_cell(one.before)} → {_cell(one.after)}")
+def _print_value(value: ChangedValue) -> None:
+    pair = escaped(f"{_cell(value.before)} → {_cell(value.after)}")
     room = _width() - len(INDENT) - len(pair)
-    between = "   " if len(_row(one.key)) < room else f"\n{INDENT}  "
-    row = click.style(escaped(shortened(_row(one.key), LONGEST_ROW)), dim=True)
+    between = "   " if len(_row(value.key)) < room else f"\n{INDENT}  "
+    row = click.style(escaped(shortened(_row(value.key), LONGEST_ROW)), dim=True)
     click.echo(f"{INDENT}{pair}{between}{row}")
 
 
@@ -115,7 +115,7 @@ def _cell(text: str | None) -> str:
     return "null" if text is None else shortened(text, LONGEST) or '""'
 
 
-def print_next(found: Differences, new: str) -> None:
+def print_next(differences: Differences, new: str) -> None:
     """How to see where the first changed value came from, if the later delivery says by which rules
     it was made.
     """
@@ -124,7 +124,7 @@ def print_next(found: Differences, new: str) -> None:
     if not record.is_file():
         return
     rules = json.loads(record.read_bytes())["rules"]["file"]
-    for name, table in found.tables.items():
+    for name, table in differences.tables.items():
         for field, changed in table.changed.items():
             key = changed.sample[0].key
             pairs = [

@@ -75,30 +75,34 @@ def _parts(drift: Drift) -> Iterator[tuple[str, list[list[str]], tuple[int, ...]
     # In the order in which they cost most: what is lost, what is empty, what is rejected.
     if drift.unread:
         rows = [
-            [one.path, f"{one.count:,}", f"e.g. {shortened(one.example, LONGEST)}"]
-            for one in drift.unread
+            [
+                finding.path,
+                f"{finding.count:,}",
+                f"e.g. {shortened(finding.example, LONGEST)}",
+            ]
+            for finding in drift.unread
         ]
         yield "Read by no rule", rows, (1,)
     if drift.unmatched:
         unmatched = [
             [
-                ".".join(part for part in (one.table, one.field) if part),
-                one.path,
-                f"{one.file}:{one.line}",
-                one.hint or "",
+                ".".join(part for part in (finding.table, finding.field) if part),
+                finding.path,
+                f"{finding.file}:{finding.line}",
+                finding.hint or "",
             ]
-            for one in drift.unmatched
+            for finding in drift.unmatched
         ]
         yield "Finds nothing", unmatched, ()
     if drift.words:
         words = [
             [
-                f"{one.table}.{one.field}",
-                shortened(shown_text(one.word), LONGEST),
-                f"{one.count:,}",
-                f"not in {one.enum}",
+                f"{finding.table}.{finding.field}",
+                shortened(shown_text(finding.word), LONGEST),
+                f"{finding.count:,}",
+                f"not in {finding.enum}",
             ]
-            for one in drift.words
+            for finding in drift.words
         ]
         yield "Words that are new", words, (2,)
 
@@ -119,7 +123,7 @@ def _summary(drift: Drift) -> str:
     read = counted(drift.documents, "document")
     if drift.bad_documents:
         read += f", {drift.bad_documents:,} more can't be read"
-    found = [
+    parts = [
         counted(len(drift.unread), "path") + " read by no rule" if drift.unread else "",
         counted(len(drift.unmatched), "rule") + " without effect"
         if drift.unmatched
@@ -132,4 +136,4 @@ def _summary(drift: Drift) -> str:
     ]
     # Documents that can't be read are a finding: all is not as expected.
     rest = "nothing else" if drift.bad_documents else "all as the rules expect"
-    return f"{read}: {', '.join(filter(None, found)) or rest}"
+    return f"{read}: {', '.join(filter(None, parts)) or rest}"

@@ -178,12 +178,12 @@ def _print_line(line: str) -> None:
 
 def _count_on(nodes: Iterator[FoundNode], count: Count, reading: NodeSearch) -> Count:
     """Counts the nodes that are not shown, as far as a small input is read."""
-    found = count.found
+    total = count.found
     for _ in nodes:
-        found += 1
+        total += 1
         if reading.size > ENOUGH_BYTES:
-            return Count(count.shown, found, complete=False)
-    return Count(count.shown, found, complete=True)
+            return Count(count.shown, total, complete=False)
+    return Count(count.shown, total, complete=True)
 
 
 def _print_count(
@@ -210,16 +210,16 @@ def _print_count(
 
 def print_every(nodes: Iterator[FoundNode]) -> int:
     """Prints every node below the ones found, aligned in blocks; gives how many were found."""
-    found = 0
+    count = 0
     headings = _Headings()
     for node in nodes:
-        found += 1
+        count += 1
         headings.print_above(node)
         below = node.every()
         # A document may have millions of nodes: they are aligned by blocks, and never all held.
         while block := list(islice(below, BLOCK)):
             _print_block(block)
-    return found
+    return count
 
 
 def _print_block(block: list[FoundNode]) -> None:
@@ -238,29 +238,30 @@ def _print_block(block: list[FoundNode]) -> None:
 
 def print_values(nodes: Iterable[FoundNode]) -> int:
     """A line for each: control characters in a text are escaped, so that there are no more."""
-    found = 0
+    count = 0
     for node in nodes:
-        found += 1
+        count += 1
         click.echo(
             escaped(node.value if type(node.value) is str else json_text(node.value))
         )
-    return found
+    return count
 
 
 def print_as_json(nodes: Iterable[FoundNode], *, every: bool) -> int:
     """An array of nodes, one to a line, as they come."""
-    found = written = 0
+    count = written = 0
     click.echo("[", nl=False)
     for node in nodes:
-        found += 1
+        count += 1
         # Written as they come, so that the first are there while the rest is read.
-        for one in node.every() if every else (node,):
+        for shown in node.every() if every else (node,):
             click.echo(
-                f"{',' if written else ''}\n{json_text(_as_json(one, every))}", nl=False
+                f"{',' if written else ''}\n{json_text(_as_json(shown, every))}",
+                nl=False,
             )
             written += 1
     click.echo("\n]")
-    return found
+    return count
 
 
 def _as_json(node: FoundNode, every: bool) -> dict[str, JsonValue]:

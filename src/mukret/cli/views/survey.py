@@ -105,8 +105,8 @@ def _headline(report: SurveyReport) -> Text:
     )
     text = Text(size, style="bold")
     if report.path is not None:
-        found = counted(report.roots, "node") if report.roots else "nothing"
-        text.append(f"; {escaped(report.path)} finds {found}", style="not bold")
+        nodes = counted(report.roots, "node") if report.roots else "nothing"
+        text.append(f"; {escaped(report.path)} finds {nodes}", style="not bold")
     if report.passed_over:
         shown = ", ".join(
             f"{count:,} × {escaped(reason)}"
@@ -132,8 +132,8 @@ def _print_lists(lists: Sequence[RecordList], most: int) -> None:
         range(len(lists)), key=lambda number: lists[number].path.count("[")
     )[:most]
     rows = [
-        [f"  {one.path}", f"{one.records:,}", _lists_text(one)]
-        for one in (lists[n] for n in sorted(highest))
+        [f"  {records.path}", f"{records.records:,}", _lists_text(records)]
+        for records in (lists[n] for n in sorted(highest))
     ]
     for line in aligned(rows, right=[1]):
         click.echo(escaped(line))
@@ -143,17 +143,15 @@ def _print_lists(lists: Sequence[RecordList], most: int) -> None:
         )
 
 
-def _lists_text(one: RecordList) -> str:
-    if one.shortest is None or one.longest is None:
-        return (
-            f"in {'one object' if one.lists == 1 else f'{one.lists:,} objects'}, under names "
-            "that are data"
-        )
-    if one.lists == 1:
+def _lists_text(records: RecordList) -> str:
+    if records.shortest is None or records.longest is None:
+        many = "one object" if records.lists == 1 else f"{records.lists:,} objects"
+        return f"in {many}, under names that are data"
+    if records.lists == 1:
         return "in one list"
-    if one.lists == one.records and one.path == "$":
+    if records.lists == records.records and records.path == "$":
         return "one to a document"
-    return f"in {one.lists:,} lists of {_span(one.shortest, one.longest)}"
+    return f"in {records.lists:,} lists of {_span(records.shortest, records.longest)}"
 
 
 def _span(low: int, high: int) -> str:
@@ -174,7 +172,9 @@ class _Tree:
     ) -> None:
         self.console = console
         self.details = details
-        self.reports = {id(one.place): one for one in report.places}
+        self.reports = {
+            id(place_report.place): place_report for place_report in report.places
+        }
         self.root = report.places[0]
         # So deep the lines go, where there are too many for that.
         self.deepest = None if whole else self.depth_to_show()
@@ -234,8 +234,8 @@ class _Tree:
             counts.append(len(level))
             level = [
                 child
-                for one in level
-                for child in self.children(self.chain(one))[:MOST_MEMBERS]
+                for place_report in level
+                for child in self.children(self.chain(place_report))[:MOST_MEMBERS]
             ]
         if sum(counts) <= MOST_LINES:
             return None
@@ -247,7 +247,7 @@ class _Tree:
         return max([1, *fitting])
 
     def children(self, chain: Sequence[PlaceReport]) -> list[PlaceReport]:
-        return [child for one in chain for child in self.shown_below(one, chain)]
+        return [child for holder in chain for child in self.shown_below(holder, chain)]
 
     def lines(
         self, report: PlaceReport, guide: str, below: str, depth: int = 0
@@ -299,24 +299,26 @@ class _Tree:
             chain.append(self.reports[id(following)])
 
     def label(self, chain: Sequence[PlaceReport]) -> str:
-        segments = tuple(child_segment(one.place.selector) for one in chain[1:])
+        segments = tuple(child_segment(holder.place.selector) for holder in chain[1:])
         first = chain[0]
         if first.place.parent is None:
-            own = self.root_label(first.path)
+            label = self.root_label(first.path)
         elif first.place.position is not None:
             position = first.place.position
             header = self.header(first.place) or ()
             name = (
                 header[position] if position < len(header) else ""
             )  # a row may be longer than its header
-            own = f"[{position}] {name}".rstrip()
+            label = f"[{position}] {name}".rstrip()
         else:
-            own = (
+            label = (
                 path_text((child_segment(first.place.selector),))
                 .removeprefix("$")
                 .removeprefix(".")
             )
-        return escaped(own + path_text(segments).removeprefix("$").replace(".*", "[*]"))
+        return escaped(
+            label + path_text(segments).removeprefix("$").replace(".*", "[*]")
+        )
 
     def root_label(self, path: str) -> str:
         """A long path by its last member alone; the whole of it stands in the headline."""
@@ -334,12 +336,15 @@ class _Tree:
     ) -> Iterator[PlaceReport]:
         place = report.place
         inner = {
-            name for one in chain if one is not report for name in one.place.children
+            name
+            for holder in chain
+            if holder is not report
+            for name in holder.place.children
         }
-        own = [*place.children.values(), *place.columns]
+        below = [*place.children.values(), *place.columns]
         if place.elements is not None and report is chain[-1]:
-            own.append(place.elements)
-        for child in own:
+            below.append(place.elements)
+        for child in below:
             if (
                 report is chain[-1] or child.step not in inner
             ):  # an object instead of a list: told once
@@ -357,8 +362,8 @@ class _Tree:
             yield [
                 (counted(place.nodes, "document" if first.path == "$" else "node"), "")
             ]
-        for one in chain:
-            yield from self.own_parts(one)
+        for holder in chain:
+            yield from self.own_parts(holder)
 
     def own_parts(self, report: PlaceReport) -> Iterator[list[Part]]:
         """What is said of a place itself, each thing that belongs together as one list."""
@@ -434,8 +439,8 @@ class _Tree:
     def sorts_parts(self, report: PlaceReport) -> list[Part]:
         assert report.sorts
         shown = "; ".join(
-            f"{_word(one.word)}{GLUE}×{one.count:,}: {', '.join(one.members) or 'nothing more'}"
-            for one in report.sorts.sorts
+            f"{_word(sort.word)}{GLUE}×{sort.count:,}: {', '.join(sort.members) or 'nothing more'}"
+            for sort in report.sorts.sorts
         )
         return [
             ("several sorts", "cyan"),

@@ -49,13 +49,14 @@ def _rows(
         for name, batch in output.tables.items():
             kinds = dict(rules.tables[name].columns)
             columns = {
-                one: _texts(batch.column(one), kind) for one, kind in kinds.items()
+                column: _texts(batch.column(column), kind)
+                for column, kind in kinds.items()
             }
             for number in range(batch.num_rows):
                 yield (
                     name,
                     kinds,
-                    {one: texts[number] for one, texts in columns.items()},
+                    {column: texts[number] for column, texts in columns.items()},
                 )
 
 

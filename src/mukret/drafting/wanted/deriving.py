@@ -125,8 +125,8 @@ def _captured(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[Deri
                 row: int, value: Candidate = value, compiled: re.Pattern[str] = compiled
             ) -> str | None:
                 text = value.texts[row]
-                found = compiled.fullmatch(text) if text is not None else None
-                return found[1] if found else None
+                match = compiled.fullmatch(text) if text is not None else None
+                return match[1] if match else None
 
             # In all rows of the input, too: a pattern that fits three may reject the fourth.
             if _all(wanted, part) and all(
@@ -237,9 +237,9 @@ def _taken(raw: JsonValue, make: Callable[[list[JsonValue]], str | None]) -> str
 
 def _scalars(elements: list[JsonValue]) -> list[str]:
     return [
-        str(one)
-        for one in elements
-        if one is not None and not isinstance(one, dict | list)
+        str(element)
+        for element in elements
+        if element is not None and not isinstance(element, dict | list)
     ]
 
 
@@ -341,7 +341,7 @@ def _between(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[Deriv
                 earlier: Candidate = earlier,
                 seconds: int = seconds,
             ) -> str | None:
-                ends = [_moment(one.texts[row]) for one in (later, earlier)]
+                ends = [_moment(end.texts[row]) for end in (later, earlier)]
                 if ends[0] is None or ends[1] is None:
                     return None
                 # Only whole units: 90 minutes are no hours.
@@ -378,14 +378,14 @@ def _calculated(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[De
         return
     digits = _digits_after_the_point(number for _, number in cells)
     kind = "integer" if digits <= 0 else f"decimal(18,{digits})"
-    for one, other in permutations(numbers, 2):
+    for left, right in permutations(numbers, 2):
         for sign, calculate in _STEPS:
-            step = _TwoNumbers(one, other, sign, calculate, digits)
+            step = _TwoNumbers(left, right, sign, calculate, digits)
             fits = all(step.result(row) == number for row, number in cells)
-            if fits and _says_something(cells, one, other):
+            if fits and _says_something(cells, left, right):
                 reading: dict[str, JsonValue] = {"type": kind, "round": "half-even"}
                 source: dict[str, JsonValue] = {"compute": f"{{0}} {sign} {{1}}"}
-                yield Derived(source, (one, other), reading, how="of two numbers")
+                yield Derived(source, (left, right), reading, how="of two numbers")
 
 
 def _digits_after_the_point(numbers: Iterable[Decimal | None]) -> int:
@@ -443,9 +443,9 @@ def _joined(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[Derive
     """Two texts with the same between them in all rows."""
     texts = list(_texts_of(values))[:MOST_PAIRED]
     filled = [(row, cell) for row, cell in wanted if cell is not None]
-    for one, other in permutations(texts, 2):
+    for left, right in permutations(texts, 2):
         literals = {
-            _literal(one.texts[row], other.texts[row], cell) for row, cell in filled
+            _literal(left.texts[row], right.texts[row], cell) for row, cell in filled
         }
         # The same in all rows, or it was not what stands between.
         literal = next(iter(literals)) if len(literals) == 1 else None
@@ -454,18 +454,18 @@ def _joined(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[Derive
             middle = f" || '{quoted}' || " if literal else " || "
             yield Derived(
                 {"compute": f"{{0}}{middle}{{1}}"},
-                (one, other),
+                (left, right),
                 how="two texts together",
             )
 
 
-def _literal(one: str | None, other: str | None, cell: str) -> str | None:
-    if not one or not other or not cell.startswith(one) or not cell.endswith(other):
+def _literal(left: str | None, right: str | None, cell: str) -> str | None:
+    if not left or not right or not cell.startswith(left) or not cell.endswith(right):
         return None
-    middle = cell[len(one) : len(cell) - len(other)]
+    middle = cell[len(left) : len(cell) - len(right)]
     return (
         middle
-        if len(one) + len(other) <= len(cell) and len(middle) <= LONGEST_LITERAL
+        if len(left) + len(right) <= len(cell) and len(middle) <= LONGEST_LITERAL
         else None
     )
 

@@ -34,8 +34,8 @@ def with_examples(
     """Rules with an example for each wanted table, where one can be cut out that is short and
     holds.
     """
-    for one in wanted:
-        example = _example(text, file, sources, one)
+    for table in wanted:
+        example = _example(text, file, sources, table)
         if example is not None:
             longer = (
                 text + ("" if "\nexamples:\n" in text else "\nexamples:\n") + example

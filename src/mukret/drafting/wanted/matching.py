@@ -37,8 +37,8 @@ class Matched:
         """More columns are better, then values that stand in the row itself, then a table with
         fewer rows.
         """
-        found = [values[0] for values in self.columns.values() if values]
-        return len(found), -sum(value.levels for value in found), -self.table.rows
+        chosen = [values[0] for values in self.columns.values() if values]
+        return len(chosen), -sum(value.levels for value in chosen), -self.table.rows
 
 
 @lru_cache(maxsize=200_000)
@@ -81,14 +81,14 @@ def match(wanted: WantedTable, table: CandidateTable) -> Matched | None:
     """The rows of a candidate table that fit the wanted ones best; None where some has nothing to
     go by.
     """
-    found = _rows(wanted.rows, table)
-    if found is None:
+    rows = _rows(wanted.rows, table)
+    if rows is None:
         return None
     columns = {
-        name: _giving(name, [row.cells[number] for row in wanted.rows], found, table)
+        name: _giving(name, [row.cells[number] for row in wanted.rows], rows, table)
         for number, name in enumerate(wanted.columns)
     }
-    return Matched(table, tuple(found), columns)
+    return Matched(table, tuple(rows), columns)
 
 
 def _rows(wanted: Sequence[WantedRow], table: CandidateTable) -> list[int] | None:
@@ -149,12 +149,12 @@ def _likely(row: WantedRow, indexes: Sequence[_Index]) -> dict[int, float]:
 
 def _telling(cell: str, indexes: Sequence[_Index]) -> dict[int, float]:
     """The rows that have a cell, and how much that tells: the more, the fewer they are."""
-    found: dict[int, float] = {}
+    rarity: dict[int, float] = {}
     for index in indexes:
         rows = index.rows_with(cell)
         for number in rows:
-            found[number] = max(found.get(number, 0.0), 1 / len(rows))
-    return found
+            rarity[number] = max(rarity.get(number, 0.0), 1 / len(rows))
+    return rarity
 
 
 def _in_all_rows(

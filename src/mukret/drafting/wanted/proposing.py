@@ -57,44 +57,48 @@ def propose(
     Raises UsageError for a cell that nothing gives, with what is nearest to it.
     """
     tables = list(candidate_tables(draft, sources))
-    found = Draft(
+    proposed = Draft(
         draft.title,
         embedded=draft.embedded,
         kinds=draft.kinds,
         # What nobody asked for is left out on purpose, and `check` does not tell of it.
         ignored={"$..*": "only what is wanted is read"},
     )
-    for one in wanted:
-        matched = _best(draft, found, one, tables)
-        _Proposing(draft, found, one, matched, tables, ask).add()
-    return found
+    for table in wanted:
+        matched = _best(draft, proposed, table, tables)
+        _Proposing(draft, proposed, table, matched, tables, ask).add()
+    return proposed
 
 
 def _best(
-    draft: Draft, found: Draft, wanted: WantedTable, tables: Sequence[CandidateTable]
+    draft: Draft, proposed: Draft, wanted: WantedTable, tables: Sequence[CandidateTable]
 ) -> Matched:
     """The table that fits best of those of which all columns can be given.
 
     Raises the error of the one that fits best, if there is none.
     """
-    matched = [one for table in tables if (one := match(wanted, table)) is not None]
+    matched = [
+        candidate for table in tables if (candidate := match(wanted, table)) is not None
+    ]
     if not matched:
         raise _not_found(
             wanted, wanted.rows[0], "no row of the input has anything of it"
         )
     first: UsageError | None = None
-    for one in sorted(matched, key=lambda one: one.score, reverse=True)[:MOST_TRIED]:
+    for candidate in sorted(
+        matched, key=lambda candidate: candidate.score, reverse=True
+    )[:MOST_TRIED]:
         try:
             _Proposing(
                 # Tried on a copy: a table that fails half-way leaves nothing behind.
                 draft,
-                copy.deepcopy(found),
+                copy.deepcopy(proposed),
                 wanted,
-                one,
+                candidate,
                 tables,
                 nobody_asked,
             ).add()
-            return one
+            return candidate
         except UsageError as error:
             first = first or error
     assert first is not None
@@ -123,7 +127,7 @@ class _Proposing:
     def __init__(
         self,
         draft: Draft,
-        found: Draft,
+        proposed: Draft,
         wanted: WantedTable,
         matched: Matched,
         others: Sequence[CandidateTable],
@@ -132,7 +136,7 @@ class _Proposing:
         self.draft = draft
         self.others = others
         self.ask = ask
-        self.found = found
+        self.found = proposed
         self.wanted = wanted
         self.matched = matched
         self.table = DraftTable(wanted.name, copy.deepcopy(matched.table.table.rows))
@@ -265,31 +269,31 @@ class _Proposing:
             self.matched.columns[name] = giving
         return giving
 
-    def choice(self, name: str, one: Candidate, other: Candidate) -> Choice:
-        row, (left, right) = _first_difference(one, other)
+    def choice(self, name: str, chosen: Candidate, rival: Candidate) -> Choice:
+        row, (left, right) = _first_difference(chosen, rival)
         return Choice(
             self.wanted.name,
             name,
-            (_place(one), _place(other)),
+            (_place(chosen), _place(rival)),
             row + 1,
             (_shown(left), _shown(right)),
         )
 
-    def out_of_another(self, name: str, found: LookedUp) -> DraftField:
+    def out_of_another(self, name: str, looked_up_there: LookedUp) -> DraftField:
         """A field that is looked up, and the table in which that is done, of which nothing is
         written.
         """
-        other = found.table.table
+        other = looked_up_there.table.table
         table = DraftTable(
             self._free_name(other.name),
             copy.deepcopy(other.rows),
-            key=[found.key.own.name],
+            key=[looked_up_there.key.own.name],
         )
         table.options = {
             option: value for option, value in other.options.items() if option != "bad"
         }
         table.options["duplicates"] = "first"
-        for value in (found.key, found.give):
+        for value in (looked_up_there.key, looked_up_there.give):
             own = DraftField(
                 value.own.name,
                 dict(value.own.source),
@@ -298,11 +302,11 @@ class _Proposing:
             self._take_enum(own)
             table.fields.append(own)
         self.found.tables.append(table)
-        by = self.name_of(found.by)
+        by = self.name_of(looked_up_there.by)
         lookup: dict[str, JsonValue] = {
             "in": table.name,
             "by": [by],
-            "give": found.give.own.name,
+            "give": looked_up_there.give.own.name,
         }
         return DraftField(
             name, {"lookup": lookup}, comment="of a record with the same key"

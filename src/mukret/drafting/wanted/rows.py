@@ -53,11 +53,11 @@ def read_wanted(file: str, name: str) -> WantedTable:
         with open(file, encoding="utf-8-sig", newline="") as opened:
             lines = csv.reader(opened)
             header = next(lines, [])
-            found = WantedTable(name, file, tuple(cell.strip() for cell in header))
-            _check_header(found)
+            table = WantedTable(name, file, tuple(cell.strip() for cell in header))
+            _check_header(table)
             for cells in lines:
                 if cells:
-                    _add(found, cells, lines.line_num)
+                    _add(table, cells, lines.line_num)
     except OSError as error:
         raise InputError(
             Code.NOT_OPENED,
@@ -66,28 +66,28 @@ def read_wanted(file: str, name: str) -> WantedTable:
         ) from None
     except (UnicodeDecodeError, csv.Error) as error:
         raise InputError(Code.NOT_OPENED, f"{file}: no CSV in UTF-8: {error}") from None
-    if not found.rows:
+    if not table.rows:
         hint = "type two or three rows of the wanted table below the header"
         raise InputError(
             Code.NO_INPUT, f"{file}: there is no wanted row in it", hint=hint
         )
-    return found
+    return table
 
 
-def _check_header(found: WantedTable) -> None:
-    said = "the file is empty" if not found.columns else None
-    for number, name in enumerate(found.columns):
+def _check_header(table: WantedTable) -> None:
+    said = "the file is empty" if not table.columns else None
+    for number, name in enumerate(table.columns):
         if not _NAME.fullmatch(name):
             said = f"{name!r} is no name of a field"
-        elif name in found.columns[:number]:
+        elif name in table.columns[:number]:
             said = f"the field {name} is there twice"
     if said is not None:
         hint = "the first line names the fields: letters, digits and _"
-        raise InputError(Code.NOT_OPENED, f"{found.file}: {said}", hint=hint)
+        raise InputError(Code.NOT_OPENED, f"{table.file}: {said}", hint=hint)
 
 
-def _add(found: WantedTable, cells: list[str], line: int) -> None:
-    width = len(found.columns)
+def _add(table: WantedTable, cells: list[str], line: int) -> None:
+    width = len(table.columns)
     unwanted = cells[0].strip() == UNWANTED_MARK
     if unwanted and len(cells) == width + 1:
         cells = cells[1:]
@@ -95,15 +95,15 @@ def _add(found: WantedTable, cells: list[str], line: int) -> None:
         cells = [ANY_MARK, *cells[1:]]
     if len(cells) != width:
         message = (
-            f"{found.file}, line {line}: {len(cells)} cells, and the header has {width}"
+            f"{table.file}, line {line}: {len(cells)} cells, and the header has {width}"
         )
         raise InputError(
             Code.NOT_OPENED,
             message,
             hint="a cell that holds a comma stands in double quotes",
         )
-    row = WantedRow(tuple(map(_cell, cells)), line, found.file)
-    (found.unwanted if unwanted else found.rows).append(row)
+    row = WantedRow(tuple(map(_cell, cells)), line, table.file)
+    (table.unwanted if unwanted else table.rows).append(row)
 
 
 def _cell(text: str) -> Cell:

@@ -27,10 +27,10 @@ def with_members_as_rows(draft: Draft) -> None:
 
 def _tables_of_members(draft: Draft, table: DraftTable) -> Iterator[DraftTable]:
     for number, (path, fields) in enumerate(_groups(table).items()):
-        below = [own for own in fields if own is not None]
-        own = [DraftField(NAME, {"fact": "name"}), *below]
+        below = [table_fields for table_fields in fields if table_fields is not None]
+        table_fields = [DraftField(NAME, {"fact": "name"}), *below]
         yield DraftTable(
-            f"{table.name}_members_{number}", path, within=table, fields=own
+            f"{table.name}_members_{number}", path, within=table, fields=table_fields
         )
 
 
