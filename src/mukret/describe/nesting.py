@@ -42,4 +42,4 @@ def nested_tables(rules: Rules) -> list[Nested]:
 def column_fields(table: Table) -> dict[str, Field]:
     """The fields that are written, inherited ones first, by the names of their columns."""
     inherited = {item.name: item.field for item in table.inherit}
-    return {**inherited, **{own.name: own for own in table.fields if own.keep}}
+    return {**inherited, **{field.name: field for field in table.fields if field.keep}}

@@ -232,10 +232,10 @@ class Database(ABC):
             raise OutputError(
                 Code.NO_KEY, f"{table.name} has no key to tell rows by", hint=hint
             )
-        own = [name for name in names if name not in key]
-        changes = ", ".join(f"{quoted(one)} = excluded.{quoted(one)}" for one in own)
+        field = [name for name in names if name not in key]
+        changes = ", ".join(f"{quoted(one)} = excluded.{quoted(one)}" for one in field)
         # A table that is all key has nothing to change: the row is there.
-        action = f"UPDATE SET {changes}" if own else "NOTHING"
+        action = f"UPDATE SET {changes}" if field else "NOTHING"
         return f"{statement} ON CONFLICT ({', '.join(map(quoted, key))}) DO {action}"
 
     def no_key_there(self, rules: Rules, table: Table) -> OutputError:

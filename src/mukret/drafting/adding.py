@@ -100,18 +100,21 @@ class _Adding:
 
     def facts(self) -> None:
         """Fields of the response, where the rules have such; else they are left to be ignored."""
-        known = {own.name for own in self.rules.response_fields}
+        known = {own_field.name for own_field in self.rules.response_fields}
         fresh_facts = {
-            _path(str(own.source["at"])): own
-            for own in self.draft.response
-            if "at" in own.source
-            and any(_within(_path(str(own.source["at"])), path) for path in self.unread)
+            _path(str(own_field.source["at"])): own_field
+            for own_field in self.draft.response
+            if "at" in own_field.source
+            and any(
+                _within(_path(str(own_field.source["at"])), path)
+                for path in self.unread
+            )
         }
         fields: dict[str, str] = {}
-        for own in fresh_facts.values():
+        for own_field in fresh_facts.values():
             # Names of tables count, too: a field can't be named like one.
-            own.name = fresh(own.name, {*known, *self.taken, *fields})
-            fields[own.name] = field_value(own)
+            own_field.name = fresh(own_field.name, {*known, *self.taken, *fields})
+            fields[own_field.name] = field_value(own_field)
         if not fields:
             return
         try:
@@ -136,19 +139,21 @@ class _Adding:
             if members:  # together: the file is read anew for each change
                 self.added.text = with_members(self.added.text, key, members)
 
-    def add_fields(self, table: DraftTable, own: Table) -> None:
+    def add_fields(self, table: DraftTable, own_field: Table) -> None:
         texts: dict[str, str] = {}
         for drafted in table.fields:
             at = drafted.source.get("at")
             if isinstance(at, str) and self.new(_joined(self.place[id(table)], at)):
-                drafted.name = fresh(drafted.name, {*own.types, *self.taken, *texts})
+                drafted.name = fresh(
+                    drafted.name, {*own_field.types, *self.taken, *texts}
+                )
                 drafted.required = (
                     False  # rows that are written today are not to be rejected
                 )
                 texts[drafted.name] = field_value(self.with_enum(drafted))
-                self.added.fields.append(f"{own.name}.{drafted.name}")
+                self.added.fields.append(f"{own_field.name}.{drafted.name}")
         if texts:
-            self.added.text = with_fields(self.added.text, own.name, texts)
+            self.added.text = with_fields(self.added.text, own_field.name, texts)
 
     def add_table(self, table: DraftTable) -> None:
         """Adds a table of the draft below the table of the rules, or the new one, that it is
@@ -194,17 +199,17 @@ class _Adding:
             return list(self.keys[above])
         return None
 
-    def with_enum(self, own: DraftField) -> DraftField:
+    def with_enum(self, own_field: DraftField) -> DraftField:
         """Adds the enum of a field, if it has one."""
-        own.refers_to = None  # of tables by their names in the draft
-        name = str(own.type)
+        own_field.refers_to = None  # of tables by their names in the draft
+        name = str(own_field.type)
         if name in self.draft.enums:
             words = self.draft.enums[name]
             fitting = fresh(name, self.enums)
             self.new_enums.append(list(_dedented(enum_lines(fitting, words))))
-            own.reading["type"] = fitting
+            own_field.reading["type"] = fitting
             self.enums.add(fitting)
-        return own
+        return own_field
 
     def propose(self, run: Run) -> None:
         """Says above the fields for which rows are rejected what could be made wider."""
@@ -233,15 +238,15 @@ def _drafted_fields(
         if table.name in known:
             name = known[table.name]
             by_path = {
-                _path(str(own.source["at"])): own
-                for own in table.fields
-                if isinstance(own.source.get("at"), str)
+                _path(str(own_field.source["at"])): own_field
+                for own_field in table.fields
+                if isinstance(own_field.source.get("at"), str)
             }
-            for own in rules.tables[name].fields:
-                paths = [_steps(path) for path in own.reads.paths]
+            for own_field in rules.tables[name].fields:
+                paths = [_steps(path) for path in own_field.reads.paths]
                 # The first path counts: others are for responses that lack it.
                 if paths and paths[0] in by_path:
-                    drafted[name, own.name] = by_path[paths[0]]
+                    drafted[name, own_field.name] = by_path[paths[0]]
     return drafted
 
 

@@ -38,9 +38,9 @@ def with_variables(draft: Draft, sources: Sequence[Source]) -> Draft:
         for name, different in values.items() if table.within is None else ():
             # A variable that is always the same tells no answer from another.
             if len(different) > 1 and snake_case(name) not in table.names():
-                own = DraftField(snake_case(name), {"fact": REQUEST_FACT + name})
-                own.comment = "what the service was asked with"
-                table.fields.insert(0, own)
+                field = DraftField(snake_case(name), {"fact": REQUEST_FACT + name})
+                field.comment = "what the service was asked with"
+                table.fields.insert(0, field)
     return draft
 
 
@@ -74,36 +74,39 @@ def _rename_enums(draft: Draft, whole: Draft, prefix: str) -> None:
         same = whole.enums.get(name, words) == words
         new[name] = name if same else fresh(f"{prefix}_{name}", whole.enums)
         whole.enums[new[name]] = words
-    for own in [
+    for field in [
         *draft.response,
-        *(own for table in draft.tables for own in table.fields),
+        *(field for table in draft.tables for field in table.fields),
     ]:
-        if own.reading.get("type") in new:
-            own.reading["type"] = new[str(own.reading["type"])]
+        if field.reading.get("type") in new:
+            field.reading["type"] = new[str(field.reading["type"])]
 
 
 def _rename_response(draft: Draft, whole: Draft, prefix: str) -> None:
     """Adds the fields of the response; one that is read alike stands there once."""
     taken = _names_in(whole)
     new: dict[str, str] = {}
-    for own in draft.response:
+    for own_field in draft.response:
         alike = next(
             (
                 field
                 for field in whole.response
-                if (field.source, field.reading) == (own.source, own.reading)
+                if (field.source, field.reading)
+                == (own_field.source, own_field.reading)
             ),
             None,
         )
         if alike is not None:
-            new[own.name] = alike.name
+            new[own_field.name] = alike.name
             continue
-        new[own.name] = (
-            own.name if own.name not in taken else fresh(f"{prefix}_{own.name}", taken)
+        new[own_field.name] = (
+            own_field.name
+            if own_field.name not in taken
+            else fresh(f"{prefix}_{own_field.name}", taken)
         )
-        own.name = new[own.name]
-        own.required = False  # the answers of other calls don't have it
-        whole.response.append(own)
+        own_field.name = new[own_field.name]
+        own_field.required = False  # the answers of other calls don't have it
+        whole.response.append(own_field)
     for table in draft.tables:
         table.key = [
             new.get(name, name) if name in table.inherit else name for name in table.key
@@ -124,25 +127,25 @@ def _rename_tables(draft: Draft, whole: Draft, prefix: str) -> None:
         taken.add(table.name)
     # A field can't be named like a table, also like one of another call.
     others = {table.name for table in whole.tables} | {
-        own.name for own in whole.response
+        field.name for field in whole.response
     }
     for table in draft.tables:
-        for own in table.fields:
-            if "lookup" in own.source:
-                own.source = own.source | {
-                    "lookup": _renamed(own.source["lookup"], new)
+        for field in table.fields:
+            if "lookup" in field.source:
+                field.source = field.source | {
+                    "lookup": _renamed(field.source["lookup"], new)
                 }
-            if own.name in others:
-                _rename_field(table, own, others)
+            if field.name in others:
+                _rename_field(table, field, others)
 
 
-def _rename_field(table: DraftTable, own: DraftField, others: set[str]) -> None:
+def _rename_field(table: DraftTable, field: DraftField, others: set[str]) -> None:
     """A field that has the name of a table gets another: expressions tell them apart by their
     names.
     """
-    name = fresh(f"{own.name}_", table.names() | others)
-    table.key = [name if key == own.name else key for key in table.key]
-    own.name = name
+    name = fresh(f"{field.name}_", table.names() | others)
+    table.key = [name if key == field.name else key for key in table.key]
+    field.name = name
 
 
 def _renamed(lookup: JsonValue, new: Mapping[str, str]) -> JsonValue:
@@ -151,7 +154,7 @@ def _renamed(lookup: JsonValue, new: Mapping[str, str]) -> JsonValue:
 
 
 def _names_in(draft: Draft) -> set[str]:
-    names = {"response"} | {own.name for own in draft.response}
+    names = {"response"} | {field.name for field in draft.response}
     for table in draft.tables:
         names |= {table.name} | table.names()
     return names

@@ -100,6 +100,6 @@ def _tables_with_fields(tables: Sequence[DraftTable]) -> list[DraftTable]:
     return [table for table in tables if id(table) in kept]
 
 
-def _is_called(own: DraftField, name: str) -> bool:
-    member = _LAST_NAME.search(str(own.source.get("at", "")))
-    return own.name == name or (member is not None and member[1] == name)
+def _is_called(field: DraftField, name: str) -> bool:
+    member = _LAST_NAME.search(str(field.source.get("at", "")))
+    return field.name == name or (member is not None and member[1] == name)

@@ -153,9 +153,9 @@ class _Drafter:
         self.elsewhere |= set(map(id, places))
         table = self.table(first.elements, root, f"$..{name}[*]", None, (first.step,))
         table.key = []
-        for own in table.fields:
+        for field in table.fields:
             # What is always there in one place may be missing in another.
-            own.required = False
+            field.required = False
         table.comment = f"found in {len(places)} places"
 
     def report(self, place: Place) -> PlaceReport:
@@ -589,7 +589,7 @@ class _Drafter:
     ) -> None:
         if table is None:
             if path(place, base) not in [
-                own.source.get("at") for own in self.draft.response
+                field.source.get("at") for field in self.draft.response
             ]:
                 self.ignore(place, self.words_for(place))
             return

@@ -53,7 +53,7 @@ def _telling(
 
 def _field(report: PlaceReport, name: str, at: str) -> DraftField:
     reading = reading_of(report)
-    own = DraftField(
+    field = DraftField(
         name,
         {"at": at},
         dict(reading.options),
@@ -62,8 +62,8 @@ def _field(report: PlaceReport, name: str, at: str) -> DraftField:
     )
     # What the reading could not decide is said beside the field.
     for remark in reading.remarks:
-        own.remark(remark)
-    return own
+        field.remark(remark)
+    return field
 
 
 def _tells_apart(report: PlaceReport, documents: int) -> bool:

@@ -36,17 +36,17 @@ class DraftLinks:
         places: dict[str, list[Place]] = {}
         for report in reports:
             places.setdefault(report.path, []).append(report.place)
-        for table, own, report in self.referring:
+        for table, own_field, report in self.referring:
             for place in places.get(report.refers_to or "", ()):
                 # A value that is in no key can't be looked up.
                 if id(place) in self.keys:
                     target, key = self.keys[id(place)]
-                    own.refers_to = f"{target.name}.{key.name}"
-                    own.proposed = _lookup(table, own, target, key)
+                    own_field.refers_to = f"{target.name}.{key.name}"
+                    own_field.proposed = _lookup(table, own_field, target, key)
 
 
 def _lookup(
-    table: DraftTable, own: DraftField, target: DraftTable, key: DraftField
+    table: DraftTable, own_field: DraftField, target: DraftTable, key: DraftField
 ) -> str | None:
     """A field with what the other table calls the row; None if it has no name, or can't be found
     from here.
@@ -59,10 +59,10 @@ def _lookup(
         or not {*target.key} - {key.name} <= table.names()
     ):
         return None
-    name = f"{own.name.removesuffix('_id').removesuffix('_code')}_{named.name}"
+    name = f"{own_field.name.removesuffix('_id').removesuffix('_code')}_{named.name}"
     if name in table.names():
         return None
-    names = [own.name if name == key.name else name for name in target.key]
-    by: JsonValue = names if len(names) > 1 else own.name
+    names = [own_field.name if name == key.name else name for name in target.key]
+    by: JsonValue = names if len(names) > 1 else own_field.name
     lookup: dict[str, JsonValue] = {"in": target.name, "by": by, "give": named.name}
     return f"{name}: {flow({'lookup': lookup})}"

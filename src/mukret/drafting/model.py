@@ -61,10 +61,12 @@ class DraftTable:
         return self.key or self.joined_by
 
     def names(self) -> set[str]:
-        return {own.name for own in self.fields} | set(self.inherit)
+        return {own_field.name for own_field in self.fields} | set(self.inherit)
 
     def field(self, name: str) -> DraftField | None:
-        return next((own for own in self.fields if own.name == name), None)
+        return next(
+            (own_field for own_field in self.fields if own_field.name == name), None
+        )
 
 
 @dataclass

@@ -116,35 +116,35 @@ def _response_field(draft: Draft, name: str) -> DraftField | None:
 
 
 def _way_eased(
-    table: DraftTable, own: DraftField, *, few: bool, reason: Reason
+    table: DraftTable, field: DraftField, *, few: bool, reason: Reason
 ) -> bool:
     """Where the way to a value leads through something that is not always of one kind: few rows are
     rejected; rows of another kind are left out; else the field has all that stands at the first
     step, once.
     """
-    first = parse_path(str(own.source.get("at"))).segments[:1]
+    first = parse_path(str(field.source.get("at"))).segments[:1]
     # Rows that are arrays: one of another kind is no row of this table.
     if first and isinstance(first[0].only, Index) and "when" not in table.options:
         return _rows_left_out(table, reason)
-    own.required = False
-    if own.odd or few:
+    field.required = False
+    if field.odd or few:
         # Said once: later rounds see the same rows again.
-        if not own.odd:
-            own.odd = reason.count
+        if not field.odd:
+            field.odd = reason.count
             rows = counted(reason.count, "row")
-            own.remark(f"rejects {rows}, for {_shown(reason)} on the way")
+            field.remark(f"rejects {rows}, for {_shown(reason)} on the way")
         return False
     # The first step is always there; what is below it differs from row to row.
     whole = path_text(first)
-    if own.source.get("at") == whole:
+    if field.source.get("at") == whole:
         return False
     known = any(other.source.get("at") == whole for other in table.fields)
     # The whole is a field already, and has this value in it.
-    if known and own.name not in table.key:
-        table.fields.remove(own)
+    if known and field.name not in table.key:
+        table.fields.remove(field)
         return True
-    own.source, own.reading, own.odd = {"at": whole}, {"type": "json"}, 0
-    own.remark("of several kinds")
+    field.source, field.reading, field.odd = {"at": whole}, {"type": "json"}, 0
+    field.remark("of several kinds")
     return True
 
 
@@ -152,9 +152,9 @@ def _shown(reason: Reason) -> str:
     return shortened(shown_text(reason.example.value), 40)
 
 
-def _member(own: DraftField) -> str | None:
+def _member(field: DraftField) -> str | None:
     """The member of a row in which a field looks, as a condition names it."""
-    at = own.source.get("at")
+    at = field.source.get("at")
     segments = parse_path(at).segments[:1] if isinstance(at, str) else ()
     return path_text(segments).replace("$", "@", 1) if segments else None
 
@@ -208,7 +208,7 @@ def _shape_eased(table: DraftTable, reason: Reason, run: Run) -> bool:
 
 
 def _rows_left_out(table: DraftTable, reason: Reason) -> bool:
-    members = dict.fromkeys(_member(own) for own in table.fields)
+    members = dict.fromkeys(_member(field) for field in table.fields)
     table.options["when"] = " || ".join(member for member in members if member) or "@.*"
     table.comment = (
         f"{counted(reason.count, 'row')} with none of these members are left out"

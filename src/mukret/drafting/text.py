@@ -170,27 +170,28 @@ def table_lines(table: DraftTable) -> Iterator[str]:
             f"    key: {table.key[0] if len(table.key) == 1 else '[' + ', '.join(table.key) + ']'}"
         )
     yield "    fields:"
-    width = max((len(own.name) for own in table.fields), default=0)
-    for own in table.fields:
-        yield field_line(own, 6, width)
+    width = max((len(field.name) for field in table.fields), default=0)
+    for field in table.fields:
+        yield field_line(field, 6, width)
         # As a comment: it is a choice of the reader.
-        if own.proposed is not None:
-            yield f"      # {own.proposed}"
+        if field.proposed is not None:
+            yield f"      # {field.proposed}"
 
 
-def field_line(own: DraftField, indent: int, width: int = 0) -> str:
+def field_line(field: DraftField, indent: int, width: int = 0) -> str:
     """One field."""
-    line = f"{' ' * indent}{own.name}:{' ' * max(1, width - len(own.name) + 1)}{field_value(own)}"
-    return f"{line}  # {_comment(own.remarks)}" if own.remarks else line
+    gap = " " * max(1, width - len(field.name) + 1)
+    line = f"{' ' * indent}{field.name}:{gap}{field_value(field)}"
+    return f"{line}  # {_comment(field.remarks)}" if field.remarks else line
 
 
-def field_value(own: DraftField) -> str:
+def field_value(field: DraftField) -> str:
     """What stands behind the name of a field."""
-    options: dict[str, JsonValue] = {**own.source, **own.reading}
-    if own.required:
+    options: dict[str, JsonValue] = {**field.source, **field.reading}
+    if field.required:
         options["required"] = True
-    if own.note:
-        options["note"] = own.note
+    if field.note:
+        options["note"] = field.note
     return flow(options)
 
 

@@ -44,22 +44,22 @@ def proposals(
     """
     by_field: dict[tuple[str, str], Proposal] = {}
     for reason in reasons:
-        own = _field(rules, reason)
+        field = _field(rules, reason)
         if (
             reason.table is None
-            or own is None
+            or field is None
             or reason.code == PARENT_REJECTED
-            or (reason.table, own.name) in by_field
+            or (reason.table, field.name) in by_field
         ):
             continue
         words = _words(
-            own, reason, seen[reason.table], drafted.get((reason.table, own.name))
+            field, reason, seen[reason.table], drafted.get((reason.table, field.name))
         )
-        by_field[reason.table, own.name] = Proposal(
-            reason.table, own.name, reason.count, words
+        by_field[reason.table, field.name] = Proposal(
+            reason.table, field.name, reason.count, words
         )
     # In the order of the file, whatever was met first.
-    in_order = [(table, own.name) for table, own in rules.all_fields()]
+    in_order = [(table, field.name) for table, field in rules.all_fields()]
     return [by_field[key] for key in in_order if key in by_field]
 
 
@@ -67,12 +67,16 @@ def _field(rules: Rules, reason: Reason) -> Field | None:
     if reason.table is None:
         return None
     return next(
-        (own for own in rules.tables[reason.table].fields if own.name == reason.field),
+        (
+            field
+            for field in rules.tables[reason.table].fields
+            if field.name == reason.field
+        ),
         None,
     )
 
 
-def _words(own: Field, reason: Reason, rows: int, drafted: DraftField | None) -> str:
+def _words(field: Field, reason: Reason, rows: int, drafted: DraftField | None) -> str:
     if reason.code == Code.REQUIRED:
         return (
             f"not there in {reason.count:,} of {counted(rows, 'row')}, which are rejected: is "
@@ -81,10 +85,14 @@ def _words(own: Field, reason: Reason, rows: int, drafted: DraftField | None) ->
     example = (
         f"{counted(reason.count, 'value')} such as {shown_text(reason.example.value)}"
     )
-    if isinstance(own.type, Enum):
-        return f"{example}: no word of {own.type.name}; add it there, or accept it for another"
+    if isinstance(field.type, Enum):
+        return f"{example}: no word of {field.type.name}; add it there, or accept it for another"
     said = f"{example}: {reason.code}, and the rows are rejected"
-    if drafted is None or drafted.type == own.type.name or drafted.odd >= reason.count:
+    if (
+        drafted is None
+        or drafted.type == field.type.name
+        or drafted.odd >= reason.count
+    ):
         return said
     # Written as it would stand in the file, to be pasted.
     wider = DraftField(drafted.name, drafted.source, drafted.reading)
@@ -97,10 +105,10 @@ def with_proposals(text: str, rules: Rules, made: Sequence[Proposal]) -> str:
     """
     lines = text.split("\n")
     places = {
-        (name, own.name): own.line
+        (name, own_field.name): own_field.line
         for name, table in rules.tables.items()
-        for own in table.fields
-        if own.file == rules.file
+        for own_field in table.fields
+        if own_field.file == rules.file
     }
     known = [
         (places[each.table, each.field], each)

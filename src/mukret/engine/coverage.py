@@ -97,18 +97,20 @@ class Coverage:
                     self.open[table.name, RECURSE] = _Open(
                         (table.rows.recurse,), table.rows.recurse.text, table
                     )
-            for own in table.fields:
-                match own.source:
+            for own_field in table.fields:
+                match own_field.source:
                     case At(paths=paths):
-                        self.open[table.name, own.name] = _Open(
-                            paths, paths[0].text, own
+                        self.open[table.name, own_field.name] = _Open(
+                            paths, paths[0].text, own_field
                         )
-                    case Lookup():
-                        what = f"the lookup in {own.source.name} by {', '.join(own.source.by)}"
-                        self.open[table.name, own.name] = _Open((), what, own)
-                    case Fact(name=name) if not own.source.of_row:
-                        self.open[table.name, own.name] = _Open(
-                            (), f"the fact {name}", own
+                    case Lookup() as lookup:
+                        what = f"the lookup in {lookup.name} by {', '.join(lookup.by)}"
+                        self.open[table.name, own_field.name] = _Open(
+                            (), what, own_field
+                        )
+                    case Fact(name=name) if not own_field.source.of_row:
+                        self.open[table.name, own_field.name] = _Open(
+                            (), f"the fact {name}", own_field
                         )
 
     def see(self, table: DecidedTable) -> None:
@@ -121,13 +123,15 @@ class Coverage:
                     self.look(name, number, rows, range(rows.count), is_found=False)
         else:
             self.see_paths(name, rows, rows.parent)
-        for own in table.table.fields:
-            if (name, own.name) in self.open:
+        for own_field in table.table.fields:
+            if (name, own_field.name) in self.open:
                 # a default fills the column whether or not anything was found
-                is_found = own.default is None and any_true(
-                    pc.is_valid(table.columns.array(own.name))
+                is_found = own_field.default is None and any_true(
+                    pc.is_valid(table.columns.array(own_field.name))
                 )
-                self.look(name, own.name, rows, range(rows.count), is_found=is_found)
+                self.look(
+                    name, own_field.name, rows, range(rows.count), is_found=is_found
+                )
 
     def see_paths(self, name: str, rows: TableRows, parent: TableRows) -> None:
         """Whether the paths to the rows of a table found any."""
@@ -267,17 +271,18 @@ def _hashes(
     return set(islice((hash(form) for form in forms if form is not None), MOST_KEYS))
 
 
-def _why_nothing(own: Field, *, elsewhere: bool) -> str:
-    if isinstance(own.source, Lookup):
-        by, key = ", ".join(own.source.by), ", ".join(own.source.key)
+def _why_nothing(own_field: Field, *, elsewhere: bool) -> str:
+    lookup = own_field.source
+    if isinstance(lookup, Lookup):
+        by, key = ", ".join(lookup.by), ", ".join(lookup.key)
         # The most frequent reason: it stands in a document of its own.
         if elsewhere:
             return (
-                f"no value of {by} is a key of {own.source.name} in the same document, but in "
+                f"no value of {by} is a key of {lookup.name} in the same document, but in "
                 "others: across: run"
             )
-        where = " in any document" if own.source.across_run else ""
-        return f"no value of {by} is a key ({key}) of {own.source.name}{where}"
+        where = " in any document" if lookup.across_run else ""
+        return f"no value of {by} is a key ({key}) of {lookup.name}{where}"
     return (
         "responses that collect kept have it, and those of an HTTP archive some of it"
     )

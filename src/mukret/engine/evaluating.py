@@ -138,36 +138,37 @@ class _Evaluation:
                     )
         table.columns[inherited.name] = TypedColumn(array, broken, faults)
 
-    def derive(self, name: str, own: Field) -> None:
+    def derive(self, name: str, own_field: Field) -> None:
         """Reads, derives or looks up a field."""
         table = self.tables[name]
-        tainted = table.rows.unreadable | _tainted(table, own)
-        if isinstance(own.source, Lookup) and own.source.across_run:
-            answers = self.resolved.get((name, own.name))
-            column = _looked_up_across(table, own, own.source, answers)
+        tainted = table.rows.unreadable | _tainted(table, own_field)
+        if isinstance(own_field.source, Lookup) and own_field.source.across_run:
+            answers = self.resolved.get((name, own_field.name))
+            column = _looked_up_across(table, own_field, own_field.source, answers)
             if answers is None:  # until they are known nothing is said of the values
                 tainted = set(range(table.rows.count))
         else:
-            column = self.column(table, own)
-        table.columns[own.name] = settled(table.rows, own, column, tainted)
+            column = self.column(table, own_field)
+        table.columns[own_field.name] = settled(table.rows, own_field, column, tainted)
 
-    def column(self, table: _Table, own: Field) -> Column:
-        rows, source = table.rows, own.source
+    def column(self, table: _Table, own_field: Field) -> Column:
+        rows, source = table.rows, own_field.source
         match source:
             case At():
-                return read_field(rows, own, source)
+                return read_field(rows, own_field, source)
             case Compute():
                 self.prepare(table, source.expression)
                 return evaluate_column(
                     source.expression, table.so_far.arrays, rows.count
                 )
             case ConstantValue():
-                return Column(repeated(source.value, own.type, rows.count))
+                return Column(repeated(source.value, own_field.type, rows.count))
             case Fact():
-                return read_fact(rows, own, source)
+                return read_fact(rows, own_field, source)
             case Rest():
                 return read_column(
-                    own.reading, [rest_of(node, source.touched) for node in rows.nodes]
+                    own_field.reading,
+                    [rest_of(node, source.touched) for node in rows.nodes],
                 )
             case ParentField():
                 # A row at the top has none above; a null index gathers a null.
@@ -177,9 +178,9 @@ class _Evaluation:
                 )
                 return Column(table.columns[source.field].array.take(above))
             case Lookup():
-                return self.looked_up(table, own, source)
+                return self.looked_up(table, own_field, source)
 
-    def looked_up(self, table: _Table, own: Field, lookup: Lookup) -> Column:
+    def looked_up(self, table: _Table, own_field: Field, lookup: Lookup) -> Column:
         forms = table.so_far.forms(lookup)
         # Reference files and answers across the run are known by key; within a document the answers
         # are those of its own rows.
@@ -187,7 +188,7 @@ class _Evaluation:
             values = [
                 None if form is None else lookup.answers.get(form) for form in forms
             ]
-            return Column(pa.array(values, value_type(own.type)))
+            return Column(pa.array(values, value_type(own_field.type)))
         target = self.tables[lookup.table]
         answers = _answers(target.so_far, lookup)
         rows = [
@@ -253,13 +254,15 @@ def _aggregated(aggregate: Aggregate, rows: TableRows, below: _Table) -> Column:
 
 
 def _looked_up_across(
-    table: _Table, own: Field, lookup: Lookup, answers: Known | None
+    table: _Table, own_field: Field, lookup: Lookup, answers: Known | None
 ) -> Column:
     """What a lookup finds among the rows of all documents."""
     if answers is None:
-        return Column(nulls(own.type, table.rows.count))
+        return Column(nulls(own_field.type, table.rows.count))
     return Column(
-        pa.array(answers.get_all(table.so_far.forms(lookup)), value_type(own.type))
+        pa.array(
+            answers.get_all(table.so_far.forms(lookup)), value_type(own_field.type)
+        )
     )
 
 
@@ -271,10 +274,10 @@ def _answers(target: TypedColumns, lookup: Lookup) -> dict[tuple[int, Form], int
     return rows_by_key
 
 
-def _tainted(table: _Table, own: Field) -> set[int]:
+def _tainted(table: _Table, own_field: Field) -> set[int]:
     """The rows in which the field would be made of one that is bad."""
     tainted: set[int] = set()
-    for name in own.reads.above:
+    for name in own_field.reads.above:
         # Of fields that take from the row above: broken there is broken here.
         broken = table.columns[name].broken
         tainted |= (
@@ -286,4 +289,6 @@ def _tainted(table: _Table, own: Field) -> set[int]:
             if broken
             else set()
         )
-    return tainted.union(*(table.columns[name].broken for name in own.reads.fields))
+    return tainted.union(
+        *(table.columns[name].broken for name in own_field.reads.fields)
+    )

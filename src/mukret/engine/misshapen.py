@@ -160,8 +160,8 @@ def _first_names(table: Table) -> frozenset[str]:
 
 
 def _names(table: Table) -> Iterator[str]:
-    for own in table.fields:
-        if isinstance(own.source, At):
-            for selector in own.source.paths[0].segments[0].selectors:
+    for field in table.fields:
+        if isinstance(field.source, At):
+            for selector in field.source.paths[0].segments[0].selectors:
                 assert isinstance(selector, Name)
                 yield selector.name

@@ -49,7 +49,9 @@ class Passes:
             for source in self.sources:
                 source.keep()
         for looking in lookups:
-            targets = [table for _, own in looking for table in own.reads.rows]
+            targets = [
+                table for _, own_field in looking for table in own_field.reads.rows
+            ]
             # Only the tables that a lookup looks into are read, if the others can't make a
             # difference; else all of the rules.
             if not self._gathered(known, looking, part_for(self.whole, targets)):
@@ -66,9 +68,9 @@ class Passes:
         `_settled`.
         """
         gathered = {
-            (table, own.name): (own.source, Answers())
-            for table, own in looking
-            if isinstance(own.source, Lookup)
+            (table, own_field.name): (own_field.source, Answers())
+            for table, own_field in looking
+            if isinstance(own_field.source, Lookup)
         }
 
         # Called for each batch before its rows are handed on; what it keeps grows with keys, not

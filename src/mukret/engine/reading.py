@@ -27,32 +27,32 @@ from mukret.types.taken import GATHERINGS
 from mukret.values import JsonValue
 
 
-def read_field(rows: TableRows, own: Field, at: At) -> Column:
+def read_field(rows: TableRows, field: Field, at: At) -> Column:
     """The values that stand in the rows.
 
     Where a path met another kind, what that means is settled row by row.
     """
     if isinstance(rows.gathered, ScannedRows):
-        column, suspects = _scanned(rows, rows.gathered, own, at)
+        column, suspects = _scanned(rows, rows.gathered, field, at)
     else:
-        column, suspects = _plainly(rows, own, at)
+        column, suspects = _plainly(rows, field, at)
     return _read_again(
         # Rows that are unreadable themselves have no values to look at.
         rows,
-        own.reading,
+        field.reading,
         at,
         column,
         suspects - rows.unreadable - rows.placeholders,
     )
 
 
-def read_fact(rows: TableRows, own: Field, fact: Fact) -> Column:
+def read_fact(rows: TableRows, field: Field, fact: Fact) -> Column:
     """What is known of the rows, or of the documents that they stand in."""
     facts = rows.facts(fact.name) if fact.of_row else rows.document_facts(fact.name)
     if isinstance(facts, Nodes):  # the names of members that were scanned
-        column = read_cells(own.reading, facts.cells)
+        column = read_cells(field.reading, facts.cells)
     else:
-        column = read_column(own.reading, facts)
+        column = read_column(field.reading, facts)
     return Column(
         column.array,
         {row: bad.about(facts[row]) for row, bad in column.failures.items()},
@@ -60,35 +60,35 @@ def read_fact(rows: TableRows, own: Field, fact: Fact) -> Column:
 
 
 def _scanned(
-    rows: TableRows, scanned: ScannedRows, own: Field, at: At
+    rows: TableRows, scanned: ScannedRows, field: Field, at: At
 ) -> tuple[Column, set[int]]:
     """The values of rows that were scanned, and the rows that have to be read again: in them a path
     met another kind, or found several nodes.
     """
     assert rows.plan.scan is not None
-    sources = rows.plan.scan.fields.get(own.name)
+    sources = rows.plan.scan.fields.get(field.name)
     if sources is None:
-        return _plainly(rows, own, at)
+        return _plainly(rows, field, at)
     # Several nodes of a row: their elements are rows of a table of their own, by which they are
     # gathered again.
     if at.take not in ("only", "first", "last"):
         (source,) = sources
         assert isinstance(source, ByList)
-        column = read_listed(own.reading, at, scanned, source)
+        column = read_listed(field.reading, at, scanned, source)
         return column or _of_nodes(
-            own.reading, at, listed(at, scanned, source)
+            field.reading, at, listed(at, scanned, source)
         ), scanned.events(source.source)
     cells, suspects = scanned.nodes_of(sources[0], at.take)
     # Paths in order: what the first did not find is taken from the next.
     for source in sources[1:]:
         others, doubtful = scanned.nodes_of(source, at.take)
         cells, suspects = cells.or_else(others), suspects | doubtful
-    return read_cells(own.reading, cells, rows.plan.known(own)), suspects
+    return read_cells(field.reading, cells, rows.plan.known(field)), suspects
 
 
-def _plainly(rows: TableRows, own: Field, at: At) -> tuple[Column, set[int]]:
+def _plainly(rows: TableRows, field: Field, at: At) -> tuple[Column, set[int]]:
     nodes, met = nodes_of(at.paths, rows.nodes, with_nulls=at.take == "count")
-    return _of_nodes(own.reading, at, nodes), met
+    return _of_nodes(field.reading, at, nodes), met
 
 
 def _read_again(

@@ -128,7 +128,7 @@ class TypedColumns:
 
 
 def settled(
-    rows: TableRows, own: Field, column: Column, tainted: Set[int]
+    rows: TableRows, own_field: Field, column: Column, tainted: Set[int]
 ) -> TypedColumn:
     """What a field's rules make of missing and bad values.
 
@@ -144,32 +144,34 @@ def settled(
     for row, bad in sorted(column.failures.items()):
         if row in untouched:
             continue
-        if bad.nulled or own.bad == "null":
+        if bad.nulled or own_field.bad == "null":
             nulled.add(row)
         else:
-            faults[row] = _fault(rows, row, own, bad)
+            faults[row] = _fault(rows, row, own_field, bad)
     array = (
         with_values(column.array, dict.fromkeys(untouched))
         if untouched
         else column.array
     )
-    if own.required or own.default is not None:
+    if own_field.required or own_field.default is not None:
         # A value that is missing is no failure of the type: it is looked for afterwards, among the
         # nulls.
         missing = set(true_rows(pc.is_null(array))) - faults.keys() - untouched
-        if own.required:
+        if own_field.required:
             faults |= {
-                row: _fault(rows, row, own, required()) for row in sorted(missing)
+                row: _fault(rows, row, own_field, required()) for row in sorted(missing)
             }
         else:
-            array = with_values(array, dict.fromkeys(missing - nulled, own.default))
+            array = with_values(
+                array, dict.fromkeys(missing - nulled, own_field.default)
+            )
     return TypedColumn(array, faults.keys() | tainted, faults, len(nulled))
 
 
-def _fault(rows: TableRows, row: int, own: Field, bad: Bad) -> Fault:
-    fault = Fault(rows.plan.rank[own.name], own.name, bad, own)
+def _fault(rows: TableRows, row: int, own_field: Field, bad: Bad) -> Fault:
+    fault = Fault(rows.plan.rank[own_field.name], own_field.name, bad, own_field)
     # At once: nothing that comes later could be published.
-    if own.bad == "stop":
+    if own_field.bad == "stop":
         place, node = rows.locate(row)
         raise stopped(
             fault, place, node, rows.place_in_input(row), rows.excuses_at(row)

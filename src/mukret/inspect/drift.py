@@ -209,29 +209,29 @@ def _field(table: Table, name: str | None) -> Field | None:
 
 
 def _enum_name(table: Table, name: str) -> str:
-    own = _field(table, name)
-    return own.type.name if own is not None else ""
+    own_field = _field(table, name)
+    return own_field.type.name if own_field is not None else ""
 
 
 def _strict(rules: Rules) -> Rules:
     """The rules with every value that does not fit rejected."""
 
-    def field_of(own: Field) -> Field:
-        if not isinstance(own.source, At):
-            return own
-        reading = own.reading
+    def field_of(own_field: Field) -> Field:
+        if not isinstance(own_field.source, At):
+            return own_field
+        reading = own_field.reading
         # An enum that takes any word would show none that is new.
         if isinstance(reading.type, Enum):
             reading = replace(reading, type=replace(reading.type, otherwise="bad"))
-        return replace(own, reading=reading, bad="reject")
+        return replace(own_field, reading=reading, bad="reject")
 
     def inherited(item: Inherited) -> Inherited:
         return replace(item, field=field_of(item.field))
 
     def step(before: Step) -> Step:
         match before:
-            case Derive(table, own):
-                return Derive(table, field_of(own))
+            case Derive(table, own_field):
+                return Derive(table, field_of(own_field))
             case Inherit(table, item):
                 return Inherit(table, inherited(item))
         return before

@@ -185,10 +185,12 @@ class Preview:
         place, node = table.rows.locate(row)
         excused = table.rows.excuses_at(row).below(place)
         return {
-            own.name: ", ".join(map(shown_text, stood_there(own.source, node, excused)))
-            for own in table.table.fields
+            own_field.name: ", ".join(
+                map(shown_text, stood_there(own_field.source, node, excused))
+            )
+            for own_field in table.table.fields
             # What is computed stands nowhere.
-            if isinstance(own.source, At)
+            if isinstance(own_field.source, At)
         }
 
     @property

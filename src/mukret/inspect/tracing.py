@@ -236,16 +236,16 @@ class _Tracer:
         item = next((item for item in row.rules.inherit if item.name == name), None)
         if item is not None:
             return self.inherited(row, item)
-        own = next(field for field in row.rules.fields if field.name == name)
-        traced = self.started(row, own)
+        own_field = next(field for field in row.rules.fields if field.name == name)
+        traced = self.started(row, own_field)
         # Found once, for the steps and for what is told below them.
         looked_up = None
-        if isinstance(own.source, Lookup):
-            looked_up = self.looked_up(row, own.source)
-        traced.steps += self.steps(row, own, looked_up)
+        if isinstance(own_field.source, Lookup):
+            looked_up = self.looked_up(row, own_field.source)
+        traced.steps += self.steps(row, own_field, looked_up)
         if self.deep:
-            traced.inner += self.inner(row, own, looked_up)
-        if self.is_default(row, own, traced.value):
+            traced.inner += self.inner(row, own_field, looked_up)
+        if self.is_default(row, own_field, traced.value):
             traced.steps.append(f"nothing there: the default {traced.value}")
         return traced
 
@@ -259,47 +259,49 @@ class _Tracer:
             traced.inner.append(self.field(above, item.name))
         return traced
 
-    def is_default(self, row: RowInBatch, own: Field, value: str | None) -> bool:
+    def is_default(self, row: RowInBatch, own_field: Field, value: str | None) -> bool:
         """Whether a value is the default of its field, and does not stand in the row as well."""
-        if value is None or own.default is None:
+        if value is None or own_field.default is None:
             return False
-        return value == own.type.written(own.default) and not self.stands_there(
-            row, own
-        )
+        return value == own_field.type.written(
+            own_field.default
+        ) and not self.stands_there(row, own_field)
 
     @staticmethod
-    def stands_there(row: RowInBatch, own: Field) -> bool:
+    def stands_there(row: RowInBatch, own_field: Field) -> bool:
         """Whether paths of a field found a value, so that its default was not needed: the response
         may hold the same one.
         """
-        if not isinstance(own.source, At):
+        if not isinstance(own_field.source, At):
             return False
         excuses = row.table.rows.excuses_at(row.number).below(row.place)
-        *_, last = attempts(own.source, row.node, excuses)
-        return any(_is_read(own.reading, item.value) for item in last.found)
+        *_, last = attempts(own_field.source, row.node, excuses)
+        return any(_is_read(own_field.reading, item.value) for item in last.found)
 
     @staticmethod
-    def started(row: RowInBatch, own: Field) -> Traced:
-        problem = next((fault for fault in row.faults if fault.name == own.name), None)
+    def started(row: RowInBatch, own_field: Field) -> Traced:
+        problem = next(
+            (fault for fault in row.faults if fault.name == own_field.name), None
+        )
         return Traced(
-            own.name,
-            own.type.name,
-            row.text(own.name),
+            own_field.name,
+            own_field.type.name,
+            row.text(own_field.name),
             _told(problem) if problem else None,
         )
 
     # ---- in words
 
     def steps(
-        self, row: RowInBatch, own: Field, looked_up: RowInBatch | None
+        self, row: RowInBatch, own_field: Field, looked_up: RowInBatch | None
     ) -> Iterator[str]:
-        match own.source:
+        match own_field.source:
             case At():
-                yield from self.found(row, own, own.source)
+                yield from self.found(row, own_field, own_field.source)
             case Compute(text=text):
                 yield f"= {text}"
                 # Each once, in the order in which the expression has them.
-                names = dict.fromkeys(own.source.expression.fields())
+                names = dict.fromkeys(own_field.source.expression.fields())
                 if names:
                     yield "with " + ", ".join(
                         f"{name} = {_shown(row, name)}" for name in names
@@ -309,7 +311,7 @@ class _Tracer:
             case Fact(name=name):
                 fact = row.fact(name)
                 yield f"the fact {name}: {shown_text(fact)}"
-                yield from reading_steps(own.reading, fact)
+                yield from reading_steps(own_field.reading, fact)
             case ParentField(field=above):
                 yield (
                     f"{above} of {row.above.named}"
@@ -319,7 +321,9 @@ class _Tracer:
             case Rest():
                 yield "what no path of the table reads"
             case Lookup():
-                yield from self.lookup_steps(row, own, own.source, looked_up)
+                yield from self.lookup_steps(
+                    row, own_field, own_field.source, looked_up
+                )
 
     def found(self, row: RowInBatch, field: Field, at: At) -> Iterator[str]:
         """What each path of a field led to, and what was made of the nodes that count."""
@@ -400,7 +404,11 @@ class _Tracer:
         return RowInBatch(picked.tables, picked.table, picked.row) if picked else None
 
     def lookup_steps(
-        self, row: RowInBatch, own: Field, lookup: Lookup, looked_up: RowInBatch | None
+        self,
+        row: RowInBatch,
+        own_field: Field,
+        lookup: Lookup,
+        looked_up: RowInBatch | None,
     ) -> Iterator[str]:
         pairs = zip(lookup.key, lookup.by, strict=True)
         wanted = " and ".join(
@@ -416,12 +424,12 @@ class _Tracer:
         elif lookup.table is None:
             yield (
                 f"there is none in {lookup.name}: null"
-                if row.value(own.name) is None
+                if row.value(own_field.name) is None
                 else "found"
             )
         elif not lookup.across_run:
             yield "there is none in this document: null"
-        elif row.value(own.name) is None:
+        elif row.value(own_field.name) is None:
             yield "in all documents of the run there is none, or it is null there"
         else:
             yield (
@@ -433,21 +441,21 @@ class _Tracer:
     # ---- inward
 
     def inner(
-        self, row: RowInBatch, own: Field, looked_up: RowInBatch | None
+        self, row: RowInBatch, own_field: Field, looked_up: RowInBatch | None
     ) -> Iterator[Traced]:
-        match own.source:
+        match own_field.source:
             case Compute():
-                for name in dict.fromkeys(own.source.expression.fields()):
+                for name in dict.fromkeys(own_field.source.expression.fields()):
                     yield self.field(row, name)
-                for aggregate in own.source.expression.aggregates():
+                for aggregate in own_field.source.expression.aggregates():
                     yield _aggregated(aggregate, row.surviving(aggregate))
             case ParentField(field=name) if row.above is not None:
                 yield self.field(row.above, name)
             case Lookup():
-                for name in own.source.by:
+                for name in own_field.source.by:
                     yield self.field(row, name)
                 if looked_up is not None:
-                    yield self.field(looked_up, own.source.give)
+                    yield self.field(looked_up, own_field.source.give)
 
 
 def _shown(row: RowInBatch, name: str) -> str:

@@ -71,11 +71,11 @@ def refuse_what_looks_across(rules: Rules) -> None:
     """Raises UsageError for rules by which a row hangs on rows of other inputs, before they are
     together.
     """
-    for table, own in rules.all_fields():
+    for table, field in rules.all_fields():
         # Refused before anything is read, and not after a night of work.
-        if own.reads.across_run:
+        if field.reads.across_run:
             message = (
-                f"{table}.{own.name} looks at rows of the whole run, and a part has a share "
+                f"{table}.{field.name} looks at rows of the whole run, and a part has a share "
                 "of them"
             )
             raise UsageError(
@@ -88,9 +88,9 @@ def refuse_what_looks_across(rules: Rules) -> None:
 def asks_the_time(rules: Rules) -> bool:
     """Whether a value hangs on when it is extracted, which each part is at a time of its own."""
     computed = [
-        own.source.expression
-        for _, own in rules.all_fields()
-        if isinstance(own.source, Compute)
+        field.source.expression
+        for _, field in rules.all_fields()
+        if isinstance(field.source, Compute)
     ]
     conditions = [
         table.where for table in rules.tables.values() if table.where is not None

@@ -89,8 +89,8 @@ class Ways:
             yield AccessPath(())  # which element is which column is not known before
 
     def of_fields(self, fields: Iterable[Field]) -> Iterator[AccessPath]:
-        for own in fields:
-            match own.source:
+        for field in fields:
+            match field.source:
                 case At(paths=paths, take=take):
                     for path in paths:
                         yield from self.of_path(

@@ -29,7 +29,7 @@ class TablePlan:
         self.table = table
         self.scan = scan
         self.named = named
-        self.rank = {own.name: number for number, own in enumerate(table.fields)}
+        self.rank = {field.name: number for number, field in enumerate(table.fields)}
         self.inherit_rank = {
             item.name: number - len(table.inherit)
             for number, item in enumerate(table.inherit)
@@ -38,9 +38,9 @@ class TablePlan:
         self.slow = tuple(_slow(table, scan))
         self._known: dict[str, ReadBefore] = {}
 
-    def known(self, own: Field) -> ReadBefore:
+    def known(self, field: Field) -> ReadBefore:
         """What was read of the texts of a field so far."""
-        return self._known.setdefault(own.name, ReadBefore())
+        return self._known.setdefault(field.name, ReadBefore())
 
     @cached_property
     def schema(self) -> object:
@@ -112,6 +112,6 @@ def _slow(table: Table, scan: TableScan | None) -> Iterator[str]:
         if rows.plain:
             yield "rows one by one, out of nodes that are decoded"
         return
-    for own in table.fields:
-        if isinstance(own.source, At) and own.name not in scan.fields:
-            yield f"{own.name} one by one"
+    for field in table.fields:
+        if isinstance(field.source, At) and field.name not in scan.fields:
+            yield f"{field.name} one by one"

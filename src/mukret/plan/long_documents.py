@@ -93,14 +93,14 @@ def _descends_from_the_root(rules: Rules) -> bool:
         if table.within is None
         for path in table.rows.reads
     ]
-    for own in rules.response_fields:
-        paths += own.reads.paths
+    for field in rules.response_fields:
+        paths += field.reads.paths
     return any(path.segments and path.segments[0].descend for path in paths)
 
 
 def _all_paths(rules: Rules) -> Iterator[Path]:
-    for _, own in rules.all_fields():
-        yield from own.reads.paths
+    for _, field in rules.all_fields():
+        yield from field.reads.paths
     for table in rules.tables.values():
         yield from table.rows.reads
     yield from must_haves(rules)
@@ -151,22 +151,25 @@ class _Arrays:
         yield from self.against_conditions(array)
 
     def against_lookups(self, array: CutArray) -> Iterator[str]:
-        for table_name, own in self.rules.all_fields():
-            if isinstance(own.source, Lookup):
+        for table_name, field in self.rules.all_fields():
+            if isinstance(field.source, Lookup):
                 yield from (
-                    f"{table_name}.{own.name} looks up in {name}"
-                    for name in array.tables & {*looked_at([own.reads])}
+                    f"{table_name}.{field.name} looks up in {name}"
+                    for name in array.tables & {*looked_at([field.reads])}
                 )
 
     def against_fields(self, array: CutArray) -> Iterator[str]:
-        for table_name, own in self.fields_outside():
+        for table_name, field in self.fields_outside():
             if (
-                own.reads.rest
+                field.reads.rest
                 and array.names[: len(self.bases[table_name])] == self.bases[table_name]
             ):
-                yield f"{table_name}.{own.name} takes the rest"
-            if isinstance(own.source, Compute) and own.reads.rows.keys() & array.tables:
-                yield f"{table_name}.{own.name} counts or sums all its rows"
+                yield f"{table_name}.{field.name} takes the rest"
+            if (
+                isinstance(field.source, Compute)
+                and field.reads.rows.keys() & array.tables
+            ):
+                yield f"{table_name}.{field.name} counts or sums all its rows"
 
     def against_conditions(self, array: CutArray) -> Iterator[str]:
         for name in self.bases.keys() - {RESPONSE}:
@@ -183,10 +186,10 @@ class _Arrays:
 
     def fields_outside(self) -> Iterator[tuple[str, Field]]:
         """The fields of the response and of tables with one row."""
-        yield from ((RESPONSE, own) for own in self.rules.response_fields)
+        yield from ((RESPONSE, field) for field in self.rules.response_fields)
         for name in self.bases:
             if name != RESPONSE:
-                yield from ((name, own) for own in self.rules.tables[name].fields)
+                yield from ((name, field) for field in self.rules.tables[name].fields)
 
     def paths(self, array: CutArray) -> Iterator[tuple[str, tuple[Segment, ...]]]:
         """All paths from the root but those to the rows of the array, and who takes them."""
@@ -195,10 +198,10 @@ class _Arrays:
             # What stands around an array tells whether it is there.
             if rest or names != array.names[: len(names)]:
                 yield "must_have", path.segments
-        for table_name, own in self.fields_outside():
+        for table_name, field in self.fields_outside():
             base = _as_segments(self.bases[table_name])
-            for path in own.reads.paths:
-                yield f"{table_name}.{own.name}", (*base, *path.segments)
+            for path in field.reads.paths:
+                yield f"{table_name}.{field.name}", (*base, *path.segments)
         for table in self.rules.tables.values():
             parent = table.within or RESPONSE
             is_outside = table.name not in array.rows and table.name not in self.bases
@@ -226,7 +229,7 @@ def _against_rows(table: Table) -> Iterator[str]:
     rest = rows.named_paths[0].leading_names[1][1:]
     # A position counts from the beginning of the list, and a part does not know what a condition
     # left out before it.
-    if any(own.source == Fact("position") for own in table.fields) and (
+    if any(field.source == Fact("position") for field in table.fields) and (
         rest or rows.when
     ):
         yield f"rows of {table.name} are numbered"

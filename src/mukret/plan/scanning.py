@@ -216,18 +216,20 @@ class _Making:
             self.routes.append(
                 Route(parent, path.segments, RowEnd(number), Met(number))
             )
-        for own in table.fields:
-            if isinstance(own.source, At) and own.source.take in (
+        for own_field in table.fields:
+            if isinstance(own_field.source, At) and own_field.source.take in (
                 "only",
                 "first",
                 "last",
             ):
-                sources = [self.of_member(scan, path) for path in own.source.paths]
+                sources = [
+                    self.of_member(scan, path) for path in own_field.source.paths
+                ]
                 # A path with an alternative that can't be scanned is left to the plain way as a
                 # whole.
                 scannable = [source for source in sources if source is not None]
                 if len(scannable) == len(sources):
-                    scan.fields[own.name] = tuple(scannable)
+                    scan.fields[own_field.name] = tuple(scannable)
 
     def of_member(self, scan: TableScan, path: Path) -> OfMember | None:
         """Where the one node of a path from the rows of a zip is; None if it is none of its
@@ -277,10 +279,12 @@ class _Making:
         return ScannedCondition(logicals, columns)
 
     def add_fields(self, scan: TableScan, fields: Iterable[Field]) -> None:
-        for own in fields:
-            if isinstance(own.source, At) and field_can_be_scanned(own.source):
-                scan.fields[own.name] = tuple(
-                    self.nodes(scan.number, path) for path in own.source.paths
+        for own_field in fields:
+            if isinstance(own_field.source, At) and field_can_be_scanned(
+                own_field.source
+            ):
+                scan.fields[own_field.name] = tuple(
+                    self.nodes(scan.number, path) for path in own_field.source.paths
                 )
 
     def nodes(self, table: int, path: Path) -> NodeSource:
@@ -442,7 +446,7 @@ def need_names(tables: Sequence[Table]) -> set[str]:
     # Children first: what they need of their parent is then known.
     for table in reversed(tables):
         if table.name in needed or any(
-            own.source == Fact("name") for own in table.fields
+            own_field.source == Fact("name") for own_field in table.fields
         ):
             needed.add(table.name)
             if table.rows.may_be_the_parent:

@@ -33,7 +33,7 @@ def _placed(
 
 def _unused(rules: Rules) -> Iterator[Placed]:
     """Fields of the response that no table has, itself or by way of another field."""
-    fields = {own.name: own for own in rules.response_fields}
+    fields = {field.name: field for field in rules.response_fields}
     used: set[str] = set()
     todo = [
         item.name
@@ -47,13 +47,13 @@ def _unused(rules: Rules) -> Iterator[Placed]:
         if name in fields and name not in used:
             used.add(name)
             todo += fields[name].reads.fields
-    for name, own in fields.items():
+    for name, field in fields.items():
         if name not in used:
             message = (
                 f"response.fields: no table inherits {name}, so it is written nowhere"
             )
             hint = f"inherit: [{name}] in a table, or take the field away"
-            yield _placed(rules, own, Code.NOT_INHERITED, message, hint, None)
+            yield _placed(rules, field, Code.NOT_INHERITED, message, hint, None)
 
 
 def _not_joined(rules: Rules) -> Iterator[Placed]:

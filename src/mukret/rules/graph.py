@@ -39,9 +39,9 @@ class FieldGraph:
             for item in inherited.get(table, ()):
                 self.taken[table, item.name] = item
                 self.needs[table, item.name] = [(item.origin, item.name)]
-            for own in fields[table]:
-                self.own[table, own.name] = own
-                self.needs[table, own.name] = needed(table, own.reads)
+            for field in fields[table]:
+                self.own[table, field.name] = field
+                self.needs[table, field.name] = needed(table, field.reads)
         for table, condition in conditions.items():
             self.needs[table, WHERE] = needed(table, expression_reads(condition))
         self.without = self._without()
@@ -127,7 +127,7 @@ def tables_behind(rules: Rules, names: Iterable[str]) -> set[str]:
         # stands.
         todo += [] if table.within is None else [table.within]
         todo += looked_at(
-            [*(own.reads for own in table.fields), *_condition(table.where)]
+            [*(field.reads for field in table.fields), *_condition(table.where)]
         )
     return behind
 

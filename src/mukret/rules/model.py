@@ -92,7 +92,11 @@ class Table:
         """Name and type of each column that is written, in order."""
         return (
             *((inherited.name, inherited.type) for inherited in self.inherit),
-            *((own.name, own.type) for own in self.fields if own.keep),
+            *(
+                (own_field.name, own_field.type)
+                for own_field in self.fields
+                if own_field.keep
+            ),
         )
 
     @property
@@ -100,16 +104,16 @@ class Table:
         """The title of each column that is written, in order; its name if it has none."""
         kept = [
             *(item.field for item in self.inherit),
-            *(own for own in self.fields if own.keep),
+            *(own_field for own_field in self.fields if own_field.keep),
         ]
-        return {own.name: own.title or own.name for own in kept}
+        return {own_field.name: own_field.title or own_field.name for own_field in kept}
 
     @cached_property
     def types(self) -> dict[str, ValueType]:
         """The type of each field, inherited ones and those that are not written included."""
         return {
             **{inherited.name: inherited.type for inherited in self.inherit},
-            **{own.name: own.type for own in self.fields},
+            **{own_field.name: own_field.type for own_field in self.fields},
         }
 
     @property
@@ -117,7 +121,7 @@ class Table:
         """Whether a row that is no object is bad: there are paths, and all begin with a member
         name.
         """
-        paths = [path for own in self.fields for path in own.reads.paths]
+        paths = [path for own_field in self.fields for path in own_field.reads.paths]
         return bool(paths) and all(path.begins_with_name for path in paths)
 
 
@@ -248,16 +252,16 @@ class Rules:
         """Whether a row may hang on rows that come later, so that the input must be gone through
         before.
         """
-        across = any(own.reads.across_run for _, own in self.all_fields())
+        across = any(own_field.reads.across_run for _, own_field in self.all_fields())
         return across or any(
             table.duplicates == "last" for table in self.tables.values()
         )
 
     def all_fields(self) -> Iterator[tuple[str, Field]]:
         """The fields of the response and of all tables, each with the table's name."""
-        yield from ((RESPONSE, own) for own in self.response_fields)
+        yield from ((RESPONSE, own_field) for own_field in self.response_fields)
         for table in self.tables.values():
-            yield from ((table.name, own) for own in table.fields)
+            yield from ((table.name, own_field) for own_field in table.fields)
 
     def around(self, name: str, written: Container[str]) -> str | None:
         """The nearest table around a table that is among those that are written."""

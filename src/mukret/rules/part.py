@@ -17,10 +17,10 @@ def part_for(rules: Rules, names: Iterable[str]) -> Rules:
     document only the whole rules can tell: whether it stands in a row of any table.
     """
     # A table that nobody asked for may end the run: then all of them must be read.
-    if any(own.bad == "stop" for _, own in rules.all_fields()):
+    if any(field.bad == "stop" for _, field in rules.all_fields()):
         return rules
     kept = tables_behind(
-        rules, [*names, *looked_at(own.reads for own in rules.response_fields)]
+        rules, [*names, *looked_at(field.reads for field in rules.response_fields)]
     )
     if len(kept) == len(rules.tables):
         return rules

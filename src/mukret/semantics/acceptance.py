@@ -266,8 +266,8 @@ def _of_the_document(rules: Rules, table: Table, kind: str | None) -> Iterator[S
 def _of_fields(
     fields: Sequence[Field], kind: str | None, *, as_record: bool
 ) -> Iterator[Sought]:
-    for own in fields:
-        match own.source:
+    for field in fields:
+        match field.source:
             case At(paths=paths):
                 yield from (
                     Sought(kind, path if path.segments else All.ANYTHING, as_record)

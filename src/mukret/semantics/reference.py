@@ -175,7 +175,8 @@ class ReferenceRun:
         for looking in lookup_passes(self.rules):
             self.begin()
             gathered = {
-                (table, own.name): (own.source, Answers()) for table, own in looking
+                (table, own_field.name): (own_field.source, Answers())
+                for table, own_field in looking
             }
             for document in documents:
                 reading = OneDocument(self, document)
@@ -379,59 +380,63 @@ class OneDocument:
             return field.source.field in row.above.broken
         return False
 
-    def is_unknown(self, row: Row, own: Field) -> bool:
+    def is_unknown(self, row: Row, own_field: Field) -> bool:
         """Whether it is a lookup across the run of which the answers are still to be gathered."""
-        across = isinstance(own.source, Lookup) and own.source.across_run
-        return across and (row.origin, own.name) not in self.run.across
+        across = isinstance(own_field.source, Lookup) and own_field.source.across_run
+        return across and (row.origin, own_field.name) not in self.run.across
 
-    def bad(self, row: Row, own: Field, bad: Bad) -> None:
+    def bad(self, row: Row, own_field: Field, bad: Bad) -> None:
         fields = (
             self.rules.response_fields
             if row.origin == RESPONSE
             else self.rules.tables[row.origin].fields
         )
-        fault = Fault(fields.index(own), own.name, bad, own)
+        fault = Fault(fields.index(own_field), own_field.name, bad, own_field)
         # The run ends with the first one, wherever it is: nothing is published.
-        if own.bad == "stop":
+        if own_field.bad == "stop":
             document = f"{self.document.file}, document {self.document.number}"
             raise stopped(fault, row.place, row.node, document, self.excuses)
-        row.broken.add(own.name)
+        row.broken.add(own_field.name)
         row.faults.append(fault)
 
-    def value(self, row: Row, own: Field) -> object:
-        match own.source:
+    def value(self, row: Row, own_field: Field) -> object:
+        match own_field.source:
             case At():
                 return taken(
-                    own.source,
-                    own.reading,
-                    choose(own.source, row.node, self.excuses.below(row.place)),
+                    own_field.source,
+                    own_field.reading,
+                    choose(own_field.source, row.node, self.excuses.below(row.place)),
                 )
             case Compute():
-                return self.computed(row, own.source.expression)
+                return self.computed(row, own_field.source.expression)
             case ConstantValue():
-                return own.source.value
+                return own_field.source.value
             case Fact():
-                fact = self.fact(row, own.source.name)
+                fact = self.fact(row, own_field.source.name)
                 try:
-                    return own.reading.read(fact)
+                    return own_field.reading.read(fact)
                 except Bad as bad:
                     raise bad.about(fact) from None
             case ParentField():
                 return (
-                    row.above.values[own.source.field]
+                    row.above.values[own_field.source.field]
                     if row.above is not None
                     else None
                 )
             case Rest():
-                return own.reading.read(rest_of(row.node, own.source.touched))
+                return own_field.reading.read(
+                    rest_of(row.node, own_field.source.touched)
+                )
             # Across the run the answers were found in a pass of their own.
             case Lookup():
-                if own.source.across_run:
-                    form = own.source.form(
-                        tuple(row.values[name] for name in own.source.by)
+                if own_field.source.across_run:
+                    form = own_field.source.form(
+                        tuple(row.values[name] for name in own_field.source.by)
                     )
-                    return self.run.across[row.origin, own.name].get_all([form])[0]
-                return self.look_up(row, own.source)
+                    return self.run.across[row.origin, own_field.name].get_all([form])[
+                        0
+                    ]
+                return self.look_up(row, own_field.source)
 
     def computed(self, row: Row, expression: Expression) -> object:
         values = {**row.values, NOW: self.run.now}

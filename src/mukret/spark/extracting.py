@@ -217,8 +217,8 @@ class _Extracting:
         """
         known: dict[FieldName, Mapping[bytes, object]] = {}
         for looking in lookup_passes(self.rules, self.rules.tables):
-            names = [(table, own.name) for table, own in looking]
-            targets = [table for _, own in looking for table in own.reads.rows]
+            names = [(table, field.name) for table, field in looking]
+            targets = [table for _, field in looking for table in field.reads.rows]
             answers = self.gathered(
                 self.work(part_for(self.rules, targets), known), names
             )

@@ -141,9 +141,9 @@ def _answers(
 ) -> dict[FieldName, dict[bytes, object]] | None:
     run = work.run(piece)
     lookups = {
-        (table, own.name): own.source
-        for table, own in run.whole.all_fields()
-        if (table, own.name) in looking and isinstance(own.source, Lookup)
+        (table, own_field.name): own_field.source
+        for table, own_field in run.whole.all_fields()
+        if (table, own_field.name) in looking and isinstance(own_field.source, Lookup)
     }
     answers: dict[FieldName, dict[bytes, object]] = {name: {} for name in lookups}
     for rows in run.decided_rows():

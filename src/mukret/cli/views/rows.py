@@ -260,10 +260,10 @@ class RowsView:
                 else f"row {row.nth}"
             )
             grid.add_column(head, no_wrap=True, max_width=each)
-        for index, own in enumerate(self.heads):
+        for index, field in enumerate(self.heads):
             grid.add_row(
-                own.name,
-                escape(own.type),
+                field.name,
+                escape(field.type),
                 *(self.cells[number][index].markup for number in rows),
             )
         return grid

@@ -30,12 +30,12 @@ MOST_BYTES = 4 << 20
 
 @dataclass(frozen=True)
 class Candidate:
-    """A value that rows could take: `own` with the reading that gives `texts`, as they would be
+    """A value that rows could take: `field` with the reading that gives `texts`, as they would be
     written. `levels`: how far above the row it stands. `raw` is what stands in the response, where
     that is known.
     """
 
-    own: DraftField
+    field: DraftField
     owner: DraftTable | None
     levels: int
     kind: ValueType
@@ -76,32 +76,35 @@ def _bare(draft: Draft) -> Draft:
     What stands in the response comes with the outermost tables.
     """
     bare = copy.deepcopy(draft)
-    of_response = [own.name for own in bare.response]
+    of_response = [field.name for field in bare.response]
     for table in bare.tables:
         table.key, table.comment = [], None
         # A row that would be rejected may be the one that is wanted.
         table.options["bad"] = "null"
         table.inherit = of_response if table.within is None else []
-        for own in table.fields:
-            own.required = False
+        for field in table.fields:
+            field.required = False
     return bare
 
 
 def _raw(bare: Draft) -> Draft:
     """The same with values as they stand there."""
     raw = copy.deepcopy(bare)
-    fields = [own for table in raw.tables for own in table.fields] + raw.response
-    for own in fields:
-        at = own.source.get("at")
+    fields = [field for table in raw.tables for field in table.fields] + raw.response
+    for field in fields:
+        at = field.source.get("at")
         if (
             isinstance(at, str)
-            and own.source.get("take") == "all"
+            and field.source.get("take") == "all"
             and at.endswith("[*]")
         ):
             # The list itself: how many, the ends and the sum are tried on it.
-            own.source, own.reading = {"at": at.removesuffix("[*]")}, {"type": "json"}
-        elif at is not None and "take" not in own.source:
-            own.reading = {"type": "json"}
+            field.source, field.reading = (
+                {"at": at.removesuffix("[*]")},
+                {"type": "json"},
+            )
+        elif at is not None and "take" not in field.source:
+            field.reading = {"type": "json"}
     return raw
 
 
@@ -150,10 +153,10 @@ def _values(
     rows: Sequence[int] = range(typed.count(table.name))
     levels, current = 0, table
     while True:
-        for own in current.fields:
-            if "lookup" in own.source:
+        for field in current.fields:
+            if "lookup" in field.source:
                 continue
-            yield from _readings(own, current, levels, typed, raw, current.name, rows)
+            yield from _readings(field, current, levels, typed, raw, current.name, rows)
         if current.within is None:
             break
         # Level by level upwards: each row with the one that it lies in.
@@ -167,32 +170,32 @@ def _values(
             and inner.options.keys() <= {"bad"}
         ):
             yield from _lists(table, inner, raw)
-    for own in draft.response:
-        yield from _readings(own, None, levels + 1, typed, raw, current.name, rows)
+    for field in draft.response:
+        yield from _readings(field, None, levels + 1, typed, raw, current.name, rows)
 
 
 def _lists(table: DraftTable, inner: DraftTable, raw: _Values) -> Iterator[Candidate]:
     """What stands in the rows of a table within, as lists of each row."""
     count, above = raw.count(table.name), raw.above.get(inner.name, ())
-    for own in inner.fields:
-        at = own.source.get("at")
+    for own_field in inner.fields:
+        at = own_field.source.get("at")
         if (
             not isinstance(at, str)
-            or "take" in own.source
-            or not _is_raw(raw.kind(inner.name, own.name))
+            or "take" in own_field.source
+            or not _is_raw(raw.kind(inner.name, own_field.name))
         ):
             continue
         lists: list[list[JsonValue]] = [[] for _ in range(count)]
-        texts = raw.texts(inner.name, own.name, range(raw.count(inner.name)))
+        texts = raw.texts(inner.name, own_field.name, range(raw.count(inner.name)))
         # Rows within know the row that they stand in.
         for row, text in zip(above, texts, strict=True):
             lists[row].append(_decoded(text))
-        field = DraftField(own.name, {"at": f"{inner.rows}{at[1:]}"})
+        field = DraftField(own_field.name, {"at": f"{inner.rows}{at[1:]}"})
         yield Candidate(field, table, 0, Text(), [None] * count, lists, nodes=True)
 
 
 def _readings(
-    own: DraftField,
+    field: DraftField,
     owner: DraftTable | None,
     levels: int,
     typed: _Values,
@@ -201,18 +204,18 @@ def _readings(
     rows: Sequence[int],
 ) -> Iterator[Candidate]:
     """A field as the draft reads it, and as a text."""
-    kind = typed.kind(table, own.name)
+    kind = typed.kind(table, field.name)
     # What was typed is compared as text, as it would stand in a file.
-    texts = typed.texts(table, own.name, rows)
-    is_raw = _is_raw(raw.kind(table, own.name))
+    texts = typed.texts(table, field.name, rows)
+    is_raw = _is_raw(raw.kind(table, field.name))
     stands: Sequence[JsonValue] = texts
     if is_raw:
-        stands = list(map(_decoded, raw.texts(table, own.name, rows)))
-    yield Candidate(own, owner, levels, kind, texts, stands)
-    is_one_node = "at" in own.source and "take" not in own.source
+        stands = list(map(_decoded, raw.texts(table, field.name, rows)))
+    yield Candidate(field, owner, levels, kind, texts, stands)
+    is_one_node = "at" in field.source and "take" not in field.source
     # A part of the text is cut out of what stands there, not of what was read from it.
     if is_raw and is_one_node and not isinstance(kind, Text):
-        plain = DraftField(own.name, dict(own.source))
+        plain = DraftField(field.name, dict(field.source))
         as_text = [_scalar_text(value) for value in stands]
         yield Candidate(plain, owner, levels, Text(), as_text, stands)
 

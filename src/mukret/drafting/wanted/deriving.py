@@ -58,7 +58,8 @@ def derived(
     # Of several that give the same cells the one that is called like the column, nearest to the
     # row.
     values = sorted(
-        table.values, key=lambda value: (not alike(name, value.own.name), value.levels)
+        table.values,
+        key=lambda value: (not alike(name, value.field.name), value.levels),
     )
     for way in _WAYS:
         yield from way(wanted, values)
@@ -116,7 +117,7 @@ def _cased(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[Derived
 def _captured(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[Derived]:
     """A part between two separators, counted from the beginning or from the end; or the digits."""
     for value in _texts_of(values):
-        if "at" not in value.own.source:
+        if "at" not in value.field.source:
             continue
         for pattern in _patterns(wanted, value):
             compiled = re.compile(pattern, re.ASCII)
@@ -133,7 +134,7 @@ def _captured(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[Deri
                 text is None or compiled.fullmatch(text) for text in value.texts
             ):
                 yield Derived(
-                    dict(value.own.source),
+                    dict(value.field.source),
                     (value,),
                     {"capture": pattern},
                     how="a part of the text",
@@ -217,7 +218,7 @@ def _of_a_date(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[Der
 def _of_a_list(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[Derived]:
     """Of scalars in an array: how many, the sum, the ends, or all of them joined."""
     for value in values:
-        at = value.own.source.get("at")
+        at = value.field.source.get("at")
         if not isinstance(at, str):
             continue
         lists = [(value.raw[row], cell) for row, cell in wanted]
@@ -270,7 +271,7 @@ def _worded(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[Derive
             text[:1].casefold() == cell[:1].casefold() for text, cell in words.items()
         ):
             yield Derived(
-                dict(value.own.source), (value,), words=words, how="words for words"
+                dict(value.field.source), (value,), words=words, how="words for words"
             )
 
 
@@ -289,7 +290,7 @@ def _worded_otherwise(
             and len(set(words.values())) == len(words)
         ):
             yield Derived(
-                dict(value.own.source), (value,), words=words, how="words for words"
+                dict(value.field.source), (value,), words=words, how="words for words"
             )
 
 
@@ -306,7 +307,7 @@ def _pairs_of_words(
         # A text that stands for two words is no word for either.
         each_for_one = len(words) == len(set(pairs))
         enough = len(set(words.values())) >= FEWEST_WORDS
-        if each_for_one and enough and "at" in value.own.source:
+        if each_for_one and enough and "at" in value.field.source:
             yield value, words
 
 

@@ -109,9 +109,9 @@ def _names(rows: DecidedRows) -> frozenset[str]:
     """
     names: set[str] = set()
     for table in rows.tables.values():
-        for own in table.table.fields:
-            if isinstance(own.source, At):
-                names.update(_named_in(own.source.paths))
+        for field in table.table.fields:
+            if isinstance(field.source, At):
+                names.update(_named_in(field.source.paths))
     return frozenset(names)
 
 

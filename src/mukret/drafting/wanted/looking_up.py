@@ -79,7 +79,7 @@ def _by_key(
             # The first row with a key counts, as in a lookup.
             given.setdefault(text, value)
         for by in table.values:
-            same_type = by.kind == key.kind and "at" in by.own.source
+            same_type = by.kind == key.kind and "at" in by.field.source
             if same_type and all(
                 same(give.kind, given.get(by.texts[row]), cell) for row, cell in wanted
             ):

@@ -231,9 +231,9 @@ def _rank(
     return (
         # Smaller is better: False comes before True.
         not all(typed),
-        not alike(name, value.own.name),
+        not alike(name, value.field.name),
         value.levels,
-        value.is_text and not value.own.reading,
+        value.is_text and not value.field.reading,
     )
 
 

@@ -192,9 +192,9 @@ class _Proposing:
         """Adds what gives a wanted column. Raises UsageError for a cell that nothing gives."""
         giving = self.chosen(name)
         if giving:
-            own = self.placed(name, giving[0])
-            own.comment = self.evidence(giving, cells)
-            self.as_typed(own, giving[0], cells)
+            field = self.placed(name, giving[0])
+            field.comment = self.evidence(giving, cells)
+            self.as_typed(field, giving[0], cells)
             return
         if not any(isinstance(cell, str) for cell in cells):
             self.untyped(name)
@@ -222,7 +222,7 @@ class _Proposing:
         named = [
             value
             for value in self.matched.table.values
-            if snake_case(value.own.name) == snake_case(name)
+            if snake_case(value.field.name) == snake_case(name)
         ]
         if named:
             self.placed(name, named[0]).comment = "by its name: nothing was typed of it"
@@ -287,26 +287,26 @@ class _Proposing:
         table = DraftTable(
             self._free_name(other.name),
             copy.deepcopy(other.rows),
-            key=[looked_up_there.key.own.name],
+            key=[looked_up_there.key.field.name],
         )
         table.options = {
             option: value for option, value in other.options.items() if option != "bad"
         }
         table.options["duplicates"] = "first"
         for value in (looked_up_there.key, looked_up_there.give):
-            own = DraftField(
-                value.own.name,
-                dict(value.own.source),
-                {**value.own.reading, "keep": False},
+            field = DraftField(
+                value.field.name,
+                dict(value.field.source),
+                {**value.field.reading, "keep": False},
             )
-            self._take_enum(own)
-            table.fields.append(own)
+            self._take_enum(field)
+            table.fields.append(field)
         self.found.tables.append(table)
         by = self.name_of(looked_up_there.by)
         lookup: dict[str, JsonValue] = {
             "in": table.name,
             "by": [by],
-            "give": looked_up_there.give.own.name,
+            "give": looked_up_there.give.field.name,
         }
         return DraftField(
             name, {"lookup": lookup}, comment="of a record with the same key"
@@ -316,30 +316,30 @@ class _Proposing:
         """A value as a field: of the table itself, or of the one that it stands in, from where it
         is inherited.
         """
-        own = DraftField(name, dict(value.own.source), dict(value.own.reading))
-        if isinstance(above := own.source.get("parent"), str):
-            own.source["parent"] = self.name_of(self.of_name(above))
-        self._take_enum(own)
-        self._put(own, value.levels)
+        field = DraftField(name, dict(value.field.source), dict(value.field.reading))
+        if isinstance(above := field.source.get("parent"), str):
+            field.source["parent"] = self.name_of(self.of_name(above))
+        self._take_enum(field)
+        self._put(field, value.levels)
         if not kept:
-            own.reading["keep"] = False
-        return own
+            field.reading["keep"] = False
+        return field
 
-    def _put(self, own: DraftField, levels: int) -> None:
+    def _put(self, field: DraftField, levels: int) -> None:
         """Adds a field to the table, or to the one so many levels above it, from where it is
         inherited.
         """
         if levels == 0:
-            self.table.fields.append(own)
+            self.table.fields.append(field)
             return
         around = self.above.get(levels)
-        (self.found.response if around is None else around.fields).append(own)
-        self.table.inherit.append(own.name)
+        (self.found.response if around is None else around.fields).append(field)
+        self.table.inherit.append(field.name)
         if around is not None:
-            own.reading["keep"] = False
+            field.reading["keep"] = False
 
     def as_typed(
-        self, own: DraftField, value: Candidate, cells: Sequence[Cell]
+        self, field: DraftField, value: Candidate, cells: Sequence[Cell]
     ) -> None:
         """Numbers that were typed otherwise than the draft would write them have as many digits
         after the point as all that were typed, if no value has more.
@@ -358,11 +358,11 @@ class _Proposing:
             (_digits(text) for text in value.texts if text is not None), default=0
         )
         enough = len(digits) == 1 and max(digits) >= most
-        own.reading["type"] = f"decimal(18,{max(digits)})" if enough else "float"
+        field.reading["type"] = f"decimal(18,{max(digits)})" if enough else "float"
 
-    def _take_enum(self, own: DraftField) -> None:
-        if own.type in self.draft.enums:
-            self.found.enums[str(own.type)] = self.draft.enums[str(own.type)]
+    def _take_enum(self, field: DraftField) -> None:
+        if field.type in self.draft.enums:
+            self.found.enums[str(field.type)] = self.draft.enums[str(field.type)]
 
     def made(self, name: str, made: Derived) -> DraftField:
         """What is made of other values as a field; those that are not wanted are not kept."""
@@ -373,9 +373,9 @@ class _Proposing:
             source["compute"] = str(source["compute"]).format(
                 *map(self.operand, made.of)
             )
-        own = DraftField(name, source, dict(made.reading))
-        own.comment = made.how
-        return own
+        field = DraftField(name, source, dict(made.reading))
+        field.comment = made.how
+        return field
 
     def operand(self, value: Candidate) -> str:
         """The field that holds a value, as an expression names it."""
@@ -391,7 +391,7 @@ class _Proposing:
         return next(
             value
             for value in self.matched.table.values
-            if value.own.name == name and value.levels == 0
+            if value.field.name == name and value.levels == 0
         )
 
     def name_of(self, value: Candidate) -> str:
@@ -400,7 +400,7 @@ class _Proposing:
             if giving and giving[0] is value:
                 return name
         if id(value) not in self.helpers:
-            name = value.own.name
+            name = value.field.name
             taken = {*self.wanted.columns, *self.helpers.values(), *self.table.names()}
             while name in taken:
                 name = f"{name}_there"
@@ -447,7 +447,7 @@ class _Proposing:
     @staticmethod
     def differs(one: Candidate, other: Candidate) -> bool:
         """Whether two values stand in different places, and are not the same in all rows."""
-        if (one.own.source, one.levels) == (other.own.source, other.levels):
+        if (one.field.source, one.levels) == (other.field.source, other.levels):
             return False
         pairs = zip(one.texts, other.texts, strict=True)
         return any(
@@ -532,7 +532,7 @@ def _first_difference(
 
 
 def _place(value: Candidate) -> str:
-    return str(value.own.source.get("at") or value.own.source.get("fact"))
+    return str(value.field.source.get("at") or value.field.source.get("fact"))
 
 
 def _reach_through(outer: DraftTable, inner: DraftTable) -> None:

@@ -38,14 +38,14 @@ def _groups(table: DraftTable) -> dict[str, list[DraftField]]:
     """By the path to the members: what stands below each of them, or they themselves."""
     inner: dict[str, dict[str, set[str]]] = {}
     readings: dict[tuple[str, str], DraftField] = {}
-    for own in table.fields:
-        segments = _segments(own)
+    for field in table.fields:
+        segments = _segments(field)
         for place, segment in enumerate(segments):
             if not isinstance(segment.only, Name):
                 break
             path, rest = _text(segments[:place]), _text(segments[place + 1 :])
             inner.setdefault(path, {}).setdefault(rest, set()).add(segment.only.name)
-            readings.setdefault((path, rest), own)
+            readings.setdefault((path, rest), field)
     groups: dict[str, list[DraftField]] = {}
     for path, below in inner.items():
         shared = [rest for rest, names in below.items() if len(names) >= FEWEST]
@@ -55,10 +55,10 @@ def _groups(table: DraftTable) -> dict[str, list[DraftField]]:
     return groups
 
 
-def _segments(own: DraftField) -> tuple[Segment, ...]:
+def _segments(field: DraftField) -> tuple[Segment, ...]:
     """The path of a field that reads one value; empty for any other."""
-    at = own.source.get("at")
-    if not isinstance(at, str) or "take" in own.source:
+    at = field.source.get("at")
+    if not isinstance(at, str) or "take" in field.source:
         return ()
     return parse_path(at).segments
 
