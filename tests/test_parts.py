@@ -54,7 +54,7 @@ class Merged(FolderCase):
             own = [everything[taken] for taken in share.taken(everything)]
             target = str(self.folder / f"part{number}-{of}")
             extract_part(
-                Run(rules, own, started=NOW, settles=False, **options),
+                Run(rules, own, started=NOW, resolves_keys=False, **options),
                 share,
                 everything,
                 target,
@@ -126,7 +126,7 @@ class Merged(FolderCase):
         except StoppedError as error:  # by the rules
             return {"error": type(error)}
 
-    def test_keys_are_settled_across_parts_with_all_that_stands_below(self) -> None:
+    def test_keys_are_resolved_across_parts_with_all_that_stands_below(self) -> None:
         """Also what would have been left out for a row that is itself left out."""
         days = [
             [
@@ -379,7 +379,7 @@ class OnTheCommandLine(FolderCase):
         self.assertFalse((self.folder / "out").exists())
         refused = self.mukret("compare", "parts/1", "merrow-demo/tables")
         self.assertEqual(
-            (refused.returncode, "whose keys are not settled" in refused.stderr),
+            (refused.returncode, "whose keys are not resolved" in refused.stderr),
             (3, True),
         )
 

@@ -165,7 +165,7 @@ class OnSpark(SparkCase):
         self.assertEqual(one["tally"]["bad_documents"], 1)
         self.assertIn((None, None, "not-json"), one["reasons"])
 
-    def test_keys_are_settled_across_all_of_the_input(self) -> None:
+    def test_keys_are_resolved_across_all_of_the_input(self) -> None:
         days = [
             [
                 {

@@ -156,7 +156,7 @@ class Collection:
             if isinstance(coming, KeptAnswer):
                 self._kept_before(ask, coming, frontier)
                 continue
-            answer = self._settled(ask, coming.result(), frontier, round)
+            answer = self._taken(ask, coming.result(), frontier, round)
             if answer is not None:
                 yield answer
         self._note_unmatched(frontier)
@@ -222,7 +222,7 @@ class Collection:
         ahead = outlook(ask, page, self.fetcher.reach)
         self._go_on(ask, ahead, kept.shown, kept.url, kept.file, frontier)
 
-    def _settled(
+    def _taken(
         self, ask: Ask, tried: Try, frontier: Frontier, round: Round
     ) -> Answer | None:
         report = self.report.calls[ask.call.name]

@@ -52,7 +52,7 @@ class DeliveredFolder(Delivered):
             hint = "mukret merge PART… --to FOLDER makes a delivery of parts"
             raise InputError(
                 Code.NOT_OPENED,
-                f"{target} is a part, whose keys are not settled yet",
+                f"{target} is a part, whose keys are not resolved yet",
                 hint=hint,
             )
         if self.format not in READERS:

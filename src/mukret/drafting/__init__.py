@@ -14,8 +14,8 @@ from mukret.drafting.draft_tables import tables_of
 from mukret.drafting.kinds import kinds_of_documents
 from mukret.drafting.model import Draft
 from mukret.drafting.names import snake_case
-from mukret.drafting.settle import settled
 from mukret.drafting.text import rules_text
+from mukret.drafting.trial import tried_on
 from mukret.errors import UsageError
 from mukret.paths import Name, Path, parse_path
 from mukret.paths.locate import path_text
@@ -55,11 +55,11 @@ def draft_rules(
         draft = _below(sources, path, title, progress)
         if fields:
             with_fields_alone(draft, fields)
-        return settled(draft, sources, file, ignoring=False)
+        return tried_on(draft, sources, file, ignoring=False)
     if fields:
         draft = draft_rules(sources, title, file, embedded=embedded, progress=progress)
         with_fields_alone(draft, fields)
-        return settled(draft, sources, file, ignoring=False)
+        return tried_on(draft, sources, file, ignoring=False)
     by_call = sources_by_call(sources)
     # One call, or files of which none is known: one kind of answer.
     if len(by_call) < 2:
@@ -71,7 +71,7 @@ def draft_rules(
         )
         for call, sources_of_call in by_call.items()
     }
-    return settled(together(title, drafts), sources, file)
+    return tried_on(together(title, drafts), sources, file)
 
 
 def _below(
@@ -117,7 +117,7 @@ def _draft_of(
         }
         draft = together(title, drafts)
         draft.kinds = {kind.name: kind.when for kind in kinds}
-        return settled(draft, sources, file)
+        return tried_on(draft, sources, file)
     draft = _drafted(report, paths, title, sources, file)
     if paths and embedded is None and draft.unread_texts > report.bad_documents:
         plain = _survey(sources, (), progress)  # not all of them are JSON after all
@@ -132,7 +132,7 @@ def _drafted(
     sources: Sequence[Source],
     file: str,
 ) -> Draft:
-    return settled(_tables(report, embedded, title, sources), sources, file)
+    return tried_on(_tables(report, embedded, title, sources), sources, file)
 
 
 def _tables(

@@ -192,7 +192,7 @@ def _joined(readings: list[dict[str, JsonValue]]) -> dict[str, JsonValue] | None
             }
         else:
             return None
-    return _settled(first)
+    return _as_written(first)
 
 
 def _formats(reading: dict[str, JsonValue]) -> list[JsonValue]:
@@ -204,16 +204,16 @@ def _is_number(kind: JsonValue) -> bool:
     return kind in _NUMERIC or str(kind).startswith("decimal")
 
 
-def _settled(reading: dict[str, JsonValue]) -> dict[str, JsonValue]:
+def _as_written(reading: dict[str, JsonValue]) -> dict[str, JsonValue]:
     """A reading as a rules file takes it: patterns with the day first where no value tells."""
     formats = reading.get("format")
     if isinstance(formats, list):
-        settled = [
+        patterns = [
             # Both could be the day: most of the world has it first.
             form.replace("%?", "%d", 1).replace("%?", "%m", 1)
             for form in formats
         ]
-        reading["format"] = settled if len(settled) > 1 else settled[0]
+        reading["format"] = patterns if len(patterns) > 1 else patterns[0]
     if reading.get("type") == "text":
         del reading["type"]
     return reading
@@ -352,7 +352,7 @@ def names_reading(place: Place) -> tuple[str, dict[str, JsonValue]]:
 
 
 def _moment_reading(look: Look) -> tuple[str, dict[str, JsonValue]]:
-    reading = _settled(dict(look.reading))
+    reading = _as_written(dict(look.reading))
     if Trait.WITHOUT_OFFSET in look.traits:
         reading["type"] = "datetime"
     return ("date" if look.name == "date" else "time"), reading

@@ -1,4 +1,4 @@
-"""All tables of a batch when everything is settled: rows, columns, outcomes."""
+"""All tables of a batch when everything is decided: rows, columns, outcomes."""
 
 from __future__ import annotations
 

@@ -60,7 +60,7 @@ def written_all(columns: TypedColumns) -> Outcomes:
 
 
 def decide(columns: TypedColumns, above: Outcomes, seen: SeenKeys) -> Outcomes:
-    """Settles the outcome of each row.
+    """Decides the outcome of each row.
 
     `above` are the outcomes of the table that this one is within; the keys of the rows are noted in
     `seen`.

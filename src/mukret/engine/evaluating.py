@@ -17,7 +17,7 @@ from mukret.columns.types import nulls, repeated, value_type
 from mukret.engine.found_rows import FoundRows
 from mukret.engine.reading import read_fact, read_field
 from mukret.engine.table_rows import TableRows
-from mukret.engine.typed_columns import TypedColumn, TypedColumns, settled
+from mukret.engine.typed_columns import TypedColumn, TypedColumns, with_policies
 from mukret.expressions import NOW, Aggregate, Expression, aggregated
 from mukret.rules.model import RESPONSE, WHERE, Derive, Field, Inherit, Inherited
 from mukret.rules.sources import (
@@ -149,7 +149,9 @@ class _Evaluation:
                 tainted = set(range(table.rows.count))
         else:
             column = self.column(table, own_field)
-        table.columns[own_field.name] = settled(table.rows, own_field, column, tainted)
+        table.columns[own_field.name] = with_policies(
+            table.rows, own_field, column, tainted
+        )
 
     def column(self, table: _Table, own_field: Field) -> Column:
         rows, source = table.rows, own_field.source

@@ -15,7 +15,7 @@ from mukret.rules.part import part_for
 from mukret.rules.schedule import lookup_passes
 from mukret.rules.sources import Lookup
 from mukret.semantics.answers import Answers, FieldName, Known
-from mukret.semantics.outcomes import LastRows, SeenKeys, keys_of, settling_passes
+from mukret.semantics.outcomes import LastRows, SeenKeys, keys_of, last_key_passes
 
 
 @dataclass
@@ -26,7 +26,7 @@ class KnownBefore:
     answers: dict[FieldName, Known] = field(default_factory=dict)
 
 
-# Reads all of the input by some rules; gives the rows of each batch, everything settled.
+# Reads all of the input by some rules; gives the rows of each batch, everything decided.
 Read = Callable[[Rules, KnownBefore, Mapping[str, SeenKeys]], Iterator[DecidedRows]]
 
 
@@ -44,8 +44,8 @@ class Passes:
         """Reads as often as it takes; not at all, if nothing has to be known. Raises InputError."""
         known = KnownBefore()
         lookups = lookup_passes(self.whole, self.rules.tables)
-        settling = settling_passes(self.rules.parents_first())
-        if lookups or settling:
+        passes_for_last = last_key_passes(self.rules.parents_first())
+        if lookups or passes_for_last:
             for source in self.sources:
                 source.keep()
         for looking in lookups:
@@ -56,16 +56,16 @@ class Passes:
             # difference; else all of the rules.
             if not self._gathered(known, looking, part_for(self.whole, targets)):
                 self._gathered(known, looking, self.whole)
-        for names in settling:
-            if not self._settled(known, names, part_for(self.rules, names)):
-                self._settled(known, names, self.rules)
+        for names in passes_for_last:
+            if not self._last_found(known, names, part_for(self.rules, names)):
+                self._last_found(known, names, self.rules)
         return known
 
     def _gathered(
         self, known: KnownBefore, looking: Sequence[tuple[str, Field]], rules: Rules
     ) -> bool:
         """Gathers what some lookups find, by as much of the rules as they hang on; False as
-        `_settled`.
+        `_last_found`.
         """
         gathered = {
             (table, own_field.name): (own_field.source, Answers())
@@ -93,7 +93,9 @@ class Passes:
             )
         return enough
 
-    def _settled(self, known: KnownBefore, names: Sequence[str], rules: Rules) -> bool:
+    def _last_found(
+        self, known: KnownBefore, names: Sequence[str], rules: Rules
+    ) -> bool:
         """Finds the last row with each key of some tables, by as much of the rules as they hang on;
         False if that is too little to tell, since a text that can't be read may stand in rows of
         other tables.

@@ -30,7 +30,7 @@ from mukret.values import JsonValue
 def read_field(rows: TableRows, field: Field, at: At) -> Column:
     """The values that stand in the rows.
 
-    Where a path met another kind, what that means is settled row by row.
+    Where a path met another kind, what that means is decided row by row.
     """
     if isinstance(rows.gathered, ScannedRows):
         column, suspects = _scanned(rows, rows.gathered, field, at)

@@ -37,7 +37,7 @@ from mukret.plan.first_look import NO_KINDS
 from mukret.rules.model import RESPONSE, Rules
 from mukret.semantics.answers import Resolved
 from mukret.semantics.embedded import unfolded
-from mukret.semantics.outcomes import NothingSettled, SeenKeys, keys_of
+from mukret.semantics.outcomes import NoKeysResolved, SeenKeys, keys_of
 from mukret.semantics.rejects import Reject, bad_document
 from mukret.semantics.tally import TableTally, Tally
 
@@ -123,15 +123,15 @@ class Run:
         in_full: InFull = InFull(),  # it is frozen
         observer: Observer | None = None,
         started: datetime | None = None,
-        settles: bool = True,
+        resolves_keys: bool = True,
         answers: Resolved = _NO_ANSWERS,
     ) -> None:
         """`most_bytes`: after so many the input is taken to end.
 
         `whole`: the rules of which `rules` are a part. `observer` is called with the tables of each
-        batch before it is given out. Not `settles`: the sources are a share of the input, so rows
-        are kept whose keys came before, each batch is of one source, and `answers` are what lookups
-        across the run find.
+        batch before it is given out. Not `resolves_keys`: the sources are a share of the input, so
+        rows are kept whose keys came before, each batch is of one source, and `answers` are what
+        lookups across the run find.
         """
         self.rules = rules
         self.whole = whole or rules
@@ -143,7 +143,7 @@ class Run:
         self.workers = workers
         self.in_full = in_full
         self.observer = observer
-        self.settles = settles
+        self.resolves_keys = resolves_keys
         self.answers = answers
         self.tally = self.nothing_counted()
         self.coverage = Coverage(self.plan)
@@ -172,11 +172,17 @@ class Run:
         Raises InputError, also if not one document could be read; StoppedError for `bad: stop`.
         """
         with gc_paused():
-            for rows in self.settled(self.blocks(links), self.decoding(), self.known()):
+            for rows in self.decided_in_order(
+                self.blocks(links), self.decoding(), self.known()
+            ):
                 if self.observer is not None:
                     self.observer(rows)
                 yield self.counted(self.output(rows, links))
-        if self.tally.documents == 0 and self.tally.bad_documents and self.settles:
+        if (
+            self.tally.documents == 0
+            and self.tally.bad_documents
+            and self.resolves_keys
+        ):
             # Documents that can't be read are rejects, one by one. That none could is an error of
             # the run.
             reason = next(
@@ -212,22 +218,24 @@ class Run:
         return output
 
     def decided_rows(self, *, whole: bool = False) -> Iterator[DecidedRows]:
-        """The rows of every batch, everything settled.
+        """The rows of every batch, everything decided.
 
         `whole`: no document is read in parts. Raises InputError.
         """
         blocks = self.blocks(Links.WHOLE if whole else Links.NONE)
-        yield from self.settled(blocks, self.decoding(nothing_wanted), self.known())
+        yield from self.decided_in_order(
+            blocks, self.decoding(nothing_wanted), self.known()
+        )
 
-    def settled(
+    def decided_in_order(
         self, blocks: Iterable[Block], decoding: Decoding, known: KnownBefore
     ) -> Iterator[DecidedRows]:
         tables = self.rules.tables.values()
         seen: Mapping[str, SeenKeys] = {
-            table.name: NothingSettled() for table in tables
+            table.name: NoKeysResolved() for table in tables
         }
         # Parts leave keys to the merge, and see each row as the first.
-        if self.settles:
+        if self.resolves_keys:
             seen = keys_of(tables, known.last)
         yield from self.decided(blocks, decoding, seen, known)
 
@@ -260,10 +268,10 @@ class Run:
                 # What stands around the arrays must be decided before the parts that hang on it are
                 # begun.
                 for rows in ahead.rest() if block.around else ahead.ready():
-                    settled = decided(rows, seen, around)
-                    yield settled
+                    rows_decided = decided(rows, seen, around)
+                    yield rows_decided
                 if block.around:
-                    around = settled.row_outcomes
+                    around = rows_decided.row_outcomes
             yield from (decided(rows, seen, around) for rows in ahead.rest())
 
     def evaluated(
@@ -288,10 +296,12 @@ class Run:
             if links is Links.WHOLE
             else [array.names for array in self.plan.long.arrays]
         )
-        # Without settling each source stands for itself: blocks then never hold pieces of two
-        # files.
+        # Where keys are resolved later each source stands for itself: blocks then never hold pieces
+        # of two files.
         together = (
-            [self.sources] if self.settles else [[source] for source in self.sources]
+            [self.sources]
+            if self.resolves_keys
+            else [[source] for source in self.sources]
         )
         for block in chain.from_iterable(
             read_blocks(some, self.batch_bytes, arrays) for some in together
@@ -310,7 +320,7 @@ class Run:
 
     def known(self) -> KnownBefore:
         """What must be known of the whole input before a row is written."""
-        if not self.settles:
+        if not self.resolves_keys:
             return KnownBefore(answers=dict(self.answers))
         return Passes(self.rules, self.whole, self.sources, self.by_part).known()
 

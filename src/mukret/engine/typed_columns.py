@@ -127,7 +127,7 @@ class TypedColumns:
         return records
 
 
-def settled(
+def with_policies(
     rows: TableRows, own_field: Field, column: Column, tainted: Set[int]
 ) -> TypedColumn:
     """What a field's rules make of missing and bad values.

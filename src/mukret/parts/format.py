@@ -1,4 +1,4 @@
-"""A part on the disk: a folder with the rows of each table before their keys are settled, block by
+"""A part on the disk: a folder with the rows of each table before their keys are resolved, block by
 block.
 
 `TABLE.arrow` (Arrow IPC) has a record batch for each block, `blocks.jsonl` a line, `rejects.jsonl`
@@ -19,7 +19,7 @@ ENDING = ".arrow"
 
 @dataclass(frozen=True)
 class BlockLine:
-    """A block: the number of its input among all, whether it is `whole` (`UnsettledBlock`), how
+    """A block: the number of its input among all, whether it is `whole` (`UnresolvedBlock`), how
     many rejects it has, and the tables that are met in it; the others have an empty record batch.
     """
 

@@ -11,16 +11,16 @@ from typing import TYPE_CHECKING
 
 from mukret.codes import Code
 from mukret.destinations.deliver import Extraction, record_of
-from mukret.engine.run import Links
-from mukret.engine.settling import (
-    SettledTable,
-    Settling,
+from mukret.engine.key_resolution import (
+    KeyResolver,
+    ResolvedTable,
     kept_rows,
     otherwise,
     rejects_of,
-    settling_after,
+    resolver_after,
 )
-from mukret.engine.unsettled import ABOVE, own_columns
+from mukret.engine.run import Links
+from mukret.engine.unresolved import ABOVE, own_columns
 from mukret.errors import InputError, Notice, UsageError
 from mukret.parts.reading import MergedBlock, Part, blocks_in_order
 from mukret.parts.together import Together, Told
@@ -118,7 +118,7 @@ class Merge:
         document came in parts.
         """
         # Where the last row with a key counts all blocks are looked at before any is written.
-        settling = settling_after(
+        resolver = resolver_after(
             self.rules, lambda: (block.rows for block in self.blocks())
         )
         for block in self.blocks():
@@ -128,7 +128,7 @@ class Merge:
                     "records are not whole"
                 )
                 raise UsageError(Code.NOT_SUPPORTED, message, hint="leave out --nested")
-            yield self.output(block, settling, links)
+            yield self.output(block, resolver, links)
         if not self.tally.documents and self.tally.bad_documents:
             reason = next(
                 reason for reason in self.tally.reasons.values() if reason.table is None
@@ -144,12 +144,12 @@ class Merge:
         return blocks_in_order(self.parts, list(self.rules.tables))
 
     def output(
-        self, block: MergedBlock, settling: Settling, links: Links
+        self, block: MergedBlock, resolver: KeyResolver, links: Links
     ) -> MergedOutput:
-        settled = settling.settle(block.rows)
+        resolved = resolver.resolve(block.rows)
         rejects = list(block.rejects)
         tables: dict[str, pa.Table] = {}
-        for name, table in settled.items():
+        for name, table in resolved.items():
             rows = block.rows.tables[name]
             self.tally.tables[name].merge(otherwise(rows, table))
             rejects += rejects_of(name, block.rows.file, rows, table)
@@ -160,7 +160,7 @@ class Merge:
         # Those of the part and those of the keys in the order in which one machine tells them.
         rejects.sort(key=self.place)
         self.tally.note(rejects)
-        above = {} if links is Links.NONE else self.above(block, settled)
+        above = {} if links is Links.NONE else self.above(block, resolved)
         ordered = {name: tables[name] for name in self.schemas if name in tables}
         return MergedOutput(ordered, rejects, above)
 
@@ -173,7 +173,7 @@ class Merge:
         return lambda reject: (reject.document, ranks.get(reject.table or "", 0))
 
     def above(
-        self, block: MergedBlock, settled: Mapping[str, SettledTable]
+        self, block: MergedBlock, resolved: Mapping[str, ResolvedTable]
     ) -> dict[str, Sequence[int]]:
         """For each row that is written the number of the one it stands in, of the nearest table
         above that is.
@@ -183,10 +183,10 @@ class Merge:
             rows = (
                 [
                     row
-                    for row, outcome in enumerate(settled[name].row_outcomes)
+                    for row, outcome in enumerate(resolved[name].row_outcomes)
                     if not outcome
                 ]
-                if name in settled
+                if name in resolved
                 else []
             )
             table = name
@@ -196,13 +196,13 @@ class Merge:
                 rows = [owners[row] for row in rows]
                 table = within
                 if table in self.schemas:
-                    numbers = _numbers(settled[table])
+                    numbers = _numbers(resolved[table])
                     above[name] = [numbers[row] for row in rows]
                     break
         return above
 
 
-def _numbers(table: SettledTable) -> dict[int, int]:
+def _numbers(table: ResolvedTable) -> dict[int, int]:
     """Of each row that is written its number among these."""
     kept = (row for row, outcome in enumerate(table.row_outcomes) if not outcome)
     return {row: number for number, row in enumerate(kept)}

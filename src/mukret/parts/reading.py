@@ -14,7 +14,7 @@ import pyarrow as pa
 from mukret.codes import Code
 from mukret.destinations.publish import RUN_FILE
 from mukret.documents import decode
-from mukret.engine.settling import UnsettledBlock
+from mukret.engine.key_resolution import UnresolvedBlock
 from mukret.errors import InputError
 from mukret.parts.format import BLOCKS, ENDING, REJECTS, BlockLine
 from mukret.semantics.rejects import Problem, Reject
@@ -25,7 +25,7 @@ from mukret.values import JsonValue
 class MergedBlock:
     """The rows of a block, and what was rejected in it."""
 
-    rows: UnsettledBlock
+    rows: UnresolvedBlock
     rejects: Sequence[Reject]
 
 
@@ -86,7 +86,7 @@ class Part:
                     for name, reader in readers.items()
                     if name in line.tables
                 }
-                block = UnsettledBlock(self.names[line.input], line.whole, rows)
+                block = UnresolvedBlock(self.names[line.input], line.whole, rows)
                 yield (
                     line.input,
                     MergedBlock(block, list(_rejects(rejects, line.rejects))),

@@ -13,7 +13,7 @@ from mukret.destinations.publish import RUN_FILE, Publication, not_written
 from mukret.documents import Source
 from mukret.engine.decided import DecidedRows
 from mukret.engine.run import Output, Run
-from mukret.engine.unsettled import told_tables, unsettled_rows, unsettled_schema
+from mukret.engine.unresolved import told_tables, unresolved_rows, unresolved_schema
 from mukret.errors import Interrupted
 from mukret.parts.format import BLOCKS, ENDING, REJECTS, BlockLine
 from mukret.parts.shares import Share, fingerprint
@@ -24,7 +24,7 @@ from mukret.values import JsonValue
 def extract_part(
     run: Run, share: Share, everything: Sequence[Source], target: str
 ) -> dict[str, JsonValue]:
-    """Does a run over the sources of a share, which must not settle, and publishes the part;
+    """Does a run over the sources of a share, which must not resolve, and publishes the part;
     returns its record.
 
     Raises OutputError, InputError and StoppedError; the target is as it was before then.
@@ -63,7 +63,7 @@ class _PartFolder:
     def __init__(self, run: Run, target: str) -> None:
         self.told = told_tables(run.rules)
         self.schemas = {
-            name: unsettled_schema(table, run.schemas.get(name))
+            name: unresolved_schema(table, run.schemas.get(name))
             for name, table in run.rules.tables.items()
         }
         self.publication = Publication(target)
@@ -95,7 +95,7 @@ class _PartFolder:
         sources = batch.sources or [bad.source for bad in batch.bad]
         if not sources:  # nothing but what was passed over
             return
-        tables = dict(unsettled_rows(self.rows, self.schemas, self.told))
+        tables = dict(unresolved_rows(self.rows, self.schemas, self.told))
         line = BlockLine(
             self.numbers[id(sources[0])],
             self.rows.found.array is None,

@@ -40,8 +40,8 @@ class SeenKeys:
     Two different keys meet with a probability of about n² / 2¹²⁹: for a thousand million rows below
     10⁻²⁰.
 
-    Where the last row with a key is the one that is kept, `last` says which that is; `settling`: it
-    is found out.
+    Where the last row with a key is the one that is kept, `last` says which that is; `finds_last`:
+    it is found out.
     """
 
     def __init__(
@@ -49,12 +49,12 @@ class SeenKeys:
         duplicates: Duplicates = "reject",
         last: LastRows | None = None,
         *,
-        settling: bool = False,
+        finds_last: bool = False,
     ) -> None:
         self.duplicates = duplicates
         self.hashes = HashSet()
         self.last: LastRows = {} if last is None else last
-        self.settling = settling
+        self.finds_last = finds_last
         self.before = 0
 
     def row_outcomes(self, hashes: bytes, rows: Sequence[int]) -> bytes:
@@ -63,7 +63,7 @@ class SeenKeys:
         """
         # Which row is the last is known only at the end of the input.
         if self.duplicates == "last":
-            return self.settled(
+            return self.by_last_row(
                 [hashes[place : place + 16] for place in range(0, len(hashes), 16)],
                 rows,
             )
@@ -77,10 +77,10 @@ class SeenKeys:
             bytes([RowOutcome.WRITTEN, again]) + bytes(254)
         )
 
-    def settled(self, keys: Sequence[bytes], rows: Sequence[int]) -> bytes:
+    def by_last_row(self, keys: Sequence[bytes], rows: Sequence[int]) -> bytes:
         numbers = [self.before + row for row in rows]
         # The first pass only learns where each key comes last.
-        if self.settling:
+        if self.finds_last:
             self.last.update(zip(keys, numbers, strict=True))
             return bytes(len(keys))
         return bytes(
@@ -95,17 +95,17 @@ class SeenKeys:
         self.before += rows
 
 
-class NothingSettled(SeenKeys):
-    """Lets all rows through: whether their keys came before is settled later."""
+class NoKeysResolved(SeenKeys):
+    """Lets all rows through: whether their keys came before is resolved later."""
 
     def row_outcomes(self, hashes: bytes, rows: Sequence[int]) -> bytes:
         return bytes(len(rows))
 
 
-def settling_passes(tables: Sequence[Table]) -> list[list[str]]:
-    """Which tables can be settled in each of the passes that must go before, so that the last row
-    with each key is known: whether a row counts may hang on that of its parent, which is settled in
-    an earlier one.
+def last_key_passes(tables: Sequence[Table]) -> list[list[str]]:
+    """Which tables can be resolved in each of the passes that must go before, so that the last row
+    with each key is known: whether a row counts may hang on that of its parent, which is resolved
+    in an earlier one.
     """
     level: dict[str, int] = {}
     passes: list[list[str]] = []
@@ -120,15 +120,15 @@ def settling_passes(tables: Sequence[Table]) -> list[list[str]]:
 
 
 def keys_of(
-    tables: Iterable[Table], last: dict[str, LastRows], settling: Collection[str] = ()
+    tables: Iterable[Table], last: dict[str, LastRows], finds_last: Collection[str] = ()
 ) -> dict[str, SeenKeys]:
-    """For one pass over the input: nothing seen so far, but for what earlier passes settled."""
+    """For one pass over the input: nothing seen so far, but for what earlier passes resolved."""
     return {
         table.name: SeenKeys(
             table.duplicates,
             # Shared by the passes: one learns, the next decides.
             last.setdefault(table.name, {}),
-            settling=table.name in settling,
+            finds_last=table.name in finds_last,
         )
         for table in tables
     }

@@ -48,7 +48,7 @@ from mukret.semantics.outcomes import (
     in_key,
     key_hash,
     keys_of,
-    settling_passes,
+    last_key_passes,
 )
 from mukret.semantics.rejects import (
     Fault,
@@ -148,7 +148,7 @@ class LeftOut(NotRead):
 class ReferenceRun:
     """Evaluates documents one after the other; keys are remembered over the whole run.
 
-    Where the last row with a key is kept, all documents must be settled before the first is
+    Where the last row with a key is kept, all documents must be resolved before the first is
     evaluated.
     """
 
@@ -162,8 +162,8 @@ class ReferenceRun:
         self.across: dict[FieldName, Known] = {}
         self.begin()
 
-    def begin(self, settling: Iterable[str] = ()) -> None:
-        self.seen = keys_of(self.tables, self.last, frozenset(settling))
+    def begin(self, finding_last: Iterable[str] = ()) -> None:
+        self.seen = keys_of(self.tables, self.last, frozenset(finding_last))
         self.tally = {name: TableTally() for name in self.rules.tables}
 
     def prepare(self, documents: list[Document]) -> None:
@@ -190,7 +190,7 @@ class ReferenceRun:
             self.across.update(
                 {name: answers for name, (_, answers) in gathered.items()}
             )
-        for names in settling_passes(self.tables):
+        for names in last_key_passes(self.tables):
             self.begin(names)
             for document in documents:
                 with suppress(NotRead):

@@ -1,4 +1,4 @@
-"""A piece → entries: rows that are written, rows of which keys are still to be settled, rejects,
+"""A piece → entries: rows that are written, rows of which keys are still to be resolved, rejects,
 and what it tells.
 """
 
@@ -14,13 +14,13 @@ import pyarrow.compute as pc
 from mukret.destinations.deliver import inputs_of
 from mukret.engine.decided import DecidedRows
 from mukret.engine.run import Output, Run
-from mukret.engine.unsettled import (
+from mukret.engine.unresolved import (
     ABOVE,
     FATE,
     KEY,
     told_tables,
-    unsettled_rows,
-    unsettled_schema,
+    unresolved_rows,
+    unresolved_schema,
 )
 from mukret.parts.together import Told
 from mukret.rules.model import Rules, Table
@@ -55,7 +55,7 @@ def keyed_above(rules: Rules, name: str) -> list[str]:
     return columns
 
 
-def unsettled_tables(rules: Rules) -> set[str]:
+def unresolved_tables(rules: Rules) -> set[str]:
     """The tables of which rows may be left out for keys: those with one, and all that stands within
     these.
     """
@@ -119,14 +119,14 @@ class Evaluating:
         self.run = run
         self.rules = run.rules
         self.told = told_tables(run.rules)
-        self.unsettled = {
-            name: unsettled_schema(run.rules.tables[name], run.schemas.get(name))
-            for name in unsettled_tables(run.rules)
+        self.with_open_keys = {
+            name: unresolved_schema(run.rules.tables[name], run.schemas.get(name))
+            for name in unresolved_tables(run.rules)
         }
         self.plain = {
             name: spark_schema(schema)
             for name, schema in run.schemas.items()
-            if name not in self.unsettled
+            if name not in self.with_open_keys
         }
         self.ranks = ranks_of(run.rules)
         self.gathered = GatheredRows(number)
@@ -155,7 +155,7 @@ class Evaluating:
         sources = batch.sources or [bad.source for bad in batch.bad]
         file = sources[0].name if sources else ""
         whole = self.rows.found.array is None
-        tables = dict(unsettled_rows(self.rows, self.unsettled, self.told))
+        tables = dict(unresolved_rows(self.rows, self.with_open_keys, self.told))
         # Parts of a document that follow stand within what was around its arrays.
         if whole:
             self.around = (self.block, tables)
@@ -163,7 +163,7 @@ class Evaluating:
             yield Entry(
                 self.number,
                 self.block,
-                EntryKind.UNSETTLED,
+                EntryKind.UNRESOLVED,
                 name,
                 packed_rows([rows]),
                 file,

@@ -1,4 +1,4 @@
-"""Files → tables as DataFrames, everything settled."""
+"""Files → tables as DataFrames, everything resolved."""
 
 from __future__ import annotations
 
@@ -23,31 +23,31 @@ from mukret.rules.part import part_for
 from mukret.rules.schedule import lookup_passes
 from mukret.semantics.answers import FieldName
 from mukret.semantics.tally import Tally
-from mukret.spark.evaluating import PieceTold, ranks_of, spark_schema, unsettled_tables
+from mukret.spark.evaluating import PieceTold, ranks_of, spark_schema, unresolved_tables
 from mukret.spark.frame import SCHEMA, EntryKind, unpacked_rows
 from mukret.spark.in_order import has_keys_that_recurse, left_out_in_order
 from mukret.spark.jobs import KEPT, cluster_errors, facts_of, for_each_piece, in_batches
+from mukret.spark.key_resolution import corrected, resolved
 from mukret.spark.keys import left_out
 from mukret.spark.pieces import Paths, find_inputs
 from mukret.spark.planning import Planned, planned
 from mukret.spark.rejected import COLUMNS, LINES, column_batches, line_batches
-from mukret.spark.settling import corrected, settled
 from mukret.spark.work import FACTS, AnswersFound, Work, answers_found, evaluated, sent
 from mukret.values import JsonValue
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
-# Keys are settled in no more tasks: each reads something of each that went before.
+# Keys are resolved in no more tasks: each reads something of each that went before.
 MOST_PARTITIONS = 10_000
 
 
 class Extracted(dict[str, DataFrame]):
     """The tables by name, in the order of the rules, those without rows included.
 
-    Everything is read and settled; rows are kept by the cluster until `release` (executors that are
-    lost are made up for). Columns have the types of the rules; enums, and what has the type `json`,
-    are texts.
+    Everything is read and resolved; rows are kept by the cluster until `release` (executors that
+    are lost are made up for). Columns have the types of the rules; enums, and what has the type
+    `json`, are texts.
     """
 
     def __init__(
@@ -191,7 +191,7 @@ class _Extracting:
 
     def extracted(self) -> Extracted:
         work = self.work(answers=self.answers())
-        # Kept, since three things are asked of it: what was told, what is to be settled, and the
+        # Kept, since three things are asked of it: what was told, what is to be resolved, and the
         # rows.
         frame = for_each_piece(
             self.session, self.pieces, in_batches(evaluated, work), SCHEMA
@@ -205,7 +205,7 @@ class _Extracting:
             )
             extracted.kept.append(frame)
             self.count(extracted, told)
-            self.settle(extracted, work, frame)
+            self.resolve(extracted, work, frame)
         except BaseException:
             frame.unpersist()
             raise
@@ -275,13 +275,13 @@ class _Extracting:
                 reason.file, reason.document, finding, example.hint, count
             )
 
-    def settle(self, extracted: Extracted, work: Work, frame: DataFrame) -> None:
+    def resolve(self, extracted: Extracted, work: Work, frame: DataFrame) -> None:
         """Makes the tables."""
-        unsettled = unsettled_tables(self.rules)
+        with_open_keys = unresolved_tables(self.rules)
         rows = frame
-        if unsettled:
+        if with_open_keys:
             gone: list[DataFrame] = []
-            rows = self.settled(work, frame, gone).persist(KEPT)
+            rows = self.resolved(work, frame, gone).persist(KEPT)
             extracted.kept.append(rows)
             for fact in facts_of(
                 rows.where(F.col("kind") == int(EntryKind.TOLD)).select(
@@ -289,13 +289,13 @@ class _Extracting:
                 )
             ):
                 corrected(fact, extracted.tally)
-            # What was only kept for settling is let go as soon as the rows are there.
+            # What was only kept for resolver is let go as soon as the rows are there.
             for known in gone:
                 known.unpersist()
         self.put_reasons_in_order(extracted.tally)
         for name, schema in extracted.schemas.items():
             extracted[name] = _table(
-                rows if name in unsettled else frame, name, spark_schema(schema)
+                rows if name in with_open_keys else frame, name, spark_schema(schema)
             )
 
     def put_reasons_in_order(self, tally: Tally) -> None:
@@ -313,11 +313,13 @@ class _Extracting:
         )
         tally.reasons = dict(met)
 
-    def settled(self, work: Work, frame: DataFrame, kept: list[DataFrame]) -> DataFrame:
+    def resolved(
+        self, work: Work, frame: DataFrame, kept: list[DataFrame]
+    ) -> DataFrame:
         """The blocks again, with the rows that are left out beside them: piece by piece, each by
         one task.
         """
-        blocks = frame.where(F.col("kind") == int(EntryKind.UNSETTLED))
+        blocks = frame.where(F.col("kind") == int(EntryKind.UNRESOLVED))
         partitions = min(len(self.pieces), MOST_PARTITIONS)
         of_piece = F.floor(F.col("piece") * partitions / len(self.pieces)).cast("int")
         if has_keys_that_recurse(self.rules):
@@ -327,7 +329,7 @@ class _Extracting:
         together = blocks.union(gone).repartitionById(partitions, of_piece)
         # Entries of a block come together, with what is left out of it behind its rows.
         in_order = together.sortWithinPartitions("piece", "block", "kind")
-        task = in_batches(settled, work)
+        task = in_batches(resolved, work)
         return in_order.mapInArrow(task, SCHEMA)
 
 

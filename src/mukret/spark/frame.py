@@ -25,8 +25,8 @@ class EntryKind(IntEnum):
 
     LEFT_OUT = 0
     """Numbers (int32) of rows of a table whose keys came before."""
-    UNSETTLED = 1
-    """Rows of a table of which keys are still to be settled (`unsettled_schema`)."""
+    UNRESOLVED = 1
+    """Rows of a table of which keys are still to be resolved (`unresolved_schema`)."""
     KEYS = 2
     """The keys of these."""
     ROWS = 3

@@ -1,4 +1,4 @@
-"""Keys settled row by row in the order of the input, by the driver: where a row hangs on a row of
+"""Keys resolved row by row in the order of the input, by the driver: where a row hangs on a row of
 its own table.
 
 In a table that recurses, a row goes with the row above it, whose key hangs on all that came before;
@@ -14,8 +14,8 @@ from typing import TYPE_CHECKING
 from pyspark.sql import DataFrame, SparkSession
 from pyspark.sql import functions as F
 
-from mukret.engine.settling import UnsettledBlock, settling_after
-from mukret.engine.unsettled import ABOVE, FATE, KEY, OVER
+from mukret.engine.key_resolution import UnresolvedBlock, resolver_after
+from mukret.engine.unresolved import ABOVE, FATE, KEY, OVER
 from mukret.rules.model import Rules
 from mukret.spark.frame import (
     SCHEMA,
@@ -32,7 +32,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
 # The numbers of a piece and of a block in it, and the block.
-Block = tuple[int, int, UnsettledBlock]
+Block = tuple[int, int, UnresolvedBlock]
 
 
 def has_keys_that_recurse(rules: Rules) -> bool:
@@ -44,8 +44,10 @@ def has_keys_that_recurse(rules: Rules) -> bool:
 def left_out_in_order(
     session: SparkSession, rules: Rules, frame: DataFrame
 ) -> DataFrame:
-    """Entries with the rows that are left out for their keys, out of those with unsettled rows."""
-    entries = frame.where(F.col("kind") == int(EntryKind.UNSETTLED)).mapInArrow(
+    """Entries with the rows that are left out for their keys, out of those with rows with open
+    keys.
+    """
+    entries = frame.where(F.col("kind") == int(EntryKind.UNRESOLVED)).mapInArrow(
         without_values, SCHEMA
     )
 
@@ -61,7 +63,7 @@ def left_out_in_order(
             tables = {}
             for entry in of_block:
                 [tables[entry.name]] = unpacked_rows(bytes(entry.payload))
-            yield piece, block, UnsettledBlock(entry.file, entry.whole, tables)
+            yield piece, block, UnresolvedBlock(entry.file, entry.whole, tables)
 
     entries_left_out = [
         (
@@ -79,9 +81,9 @@ def left_out_in_order(
 
 
 def _left_out(rules: Rules, blocks: Callable[[], Iterator[Block]]) -> Iterator[Entry]:
-    settling = settling_after(rules, lambda: (rows for _, _, rows in blocks()))
+    resolver = resolver_after(rules, lambda: (rows for _, _, rows in blocks()))
     for piece, block, rows in blocks():
-        for name, table in settling.settle(rows).items():
+        for name, table in resolver.resolve(rows).items():
             before = rows.tables[name].column(FATE).to_pylist()
             gone = [
                 row
@@ -94,7 +96,7 @@ def _left_out(rules: Rules, blocks: Callable[[], Iterator[Block]]) -> Iterator[E
 
 
 def without_values(batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
-    """Entries with unsettled rows, without the values of fields."""
+    """Entries with rows with open keys, without the values of fields."""
     for entry in entries_of(batches):
         [rows] = unpacked_rows(entry.payload)
         wanted = [

@@ -36,7 +36,7 @@ COLUMNS = (
 def left_out(rules: Rules, frame: DataFrame, kept: list[DataFrame]) -> DataFrame:
     """Entries with the rows that are left out for their keys, out of those with keys.
 
-    What stands above is settled first: with a row that is left out goes all within it, whose keys
+    What stands above is resolved first: with a row that is left out goes all within it, whose keys
     count for nothing. What each level finds is kept by the cluster, so that it is found once, and
     noted in `kept`.
     """

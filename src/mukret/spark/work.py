@@ -61,7 +61,7 @@ class Work:
             sources,
             whole=whole,
             started=self.started,
-            settles=False,
+            resolves_keys=False,
             answers=answers,
         )
 

@@ -15,7 +15,7 @@ from mukret.paths.locate import nearest_existing, path_text
 from mukret.paths.query import Index, Wildcard
 from mukret.survey.places import Where
 from mukret.survey.report import MOST_BAD, Surprise, SurveyReport, describe
-from mukret.survey.shapes import settle
+from mukret.survey.shapes import fold_names_that_are_data
 from mukret.survey.walk import Walk
 from mukret.text import counted
 from mukret.values import JsonValue
@@ -101,7 +101,7 @@ class _SurveyRun:
     def report(self, sources: Sequence[Source]) -> SurveyReport:
         walk, path = self.walk, self.path
         # Names that are data are folded first: all that follows goes by places.
-        settle(walk.root)
+        fold_names_that_are_data(walk.root)
         places, lists, surprises = (
             describe(walk.root, path) if walk.roots else ([], [], [])
         )

@@ -232,7 +232,7 @@ class SurveyReport:
 def describe(
     root: Place, path: Path | None
 ) -> tuple[list[PlaceReport], list[RecordList], list[Surprise]]:
-    """All places below a root that was counted and settled, the lists of records, and what
+    """All places below a root that was counted and folded, the lists of records, and what
     surprises.
     """
     maker = _Describer(path)

@@ -27,7 +27,7 @@ _CODE_NAME = re.compile(
 )
 
 
-def settle(root: Place) -> None:
+def fold_names_that_are_data(root: Place) -> None:
     """Decides, once all is counted, which objects have data for names, and merges what stands below
     them.
     """

@@ -39,7 +39,7 @@ from mukret.cli.commands.options import (
 @handled
 def command() -> None:
     """Merge every PART (a folder that `extract --part` wrote; all of them must be named) into one
-    delivery: the tables, rejects and counts that one run over all of the input gives, keys settled
+    delivery: the tables, rejects and counts that one run over all of the input gives, keys resolved
     across all parts.
 
     Exit code 0: clean; 1: done, with rejects.

@@ -162,7 +162,7 @@ def _extract_part(request: Request, part: str) -> int:
     # Each part asks a clock of its own, and the rows of one run would differ.
     if asks_the_time(rules) and not request.quiet:
         warn_of_the_time()
-    run = Run(rules, sources, workers=request.threads(sources), settles=False)
+    run = Run(rules, sources, workers=request.threads(sources), resolves_keys=False)
     with progress_bar(sources, request.quiet, partial(so_far, run)) as progress:
         run.progress = progress
         record = extract_part(run, share, everything, request.target)

@@ -29,6 +29,6 @@ def print_part(run: Run, share: Share, files: int, target: str) -> None:
     print_counts(run.tally)
     click.echo(
         # Counts of a part may still change: a row that is first here may be second in the whole.
-        "which keys came before is settled by `mukret merge PART… --to DEST`",
+        "which keys came before is resolved by `mukret merge PART… --to DEST`",
         err=True,
     )

@@ -1,9 +1,9 @@
-"""Rows of which it is not settled yet whether their keys came before: what one of several machines
+"""Rows of which it is not resolved yet whether their keys came before: what one of several machines
 finds.
 
 Whether a key came before hangs on all of the input, and so does the outcome of what stands below
-such a row. So a machine that has a share of it keeps what is needed to settle that later: for each
-row the row that it stands in, its key, and its place. Settling within each share, and then once
+such a row. So a machine that has a share of it keeps what is needed to resolve that later: for each
+row the row that it stands in, its key, and its place. KeyResolver within each share, and then once
 more, would not do: a row that is left out for another of its share would be missed if that one is
 left out for a third. Rows that `where` filters are kept, too: they go the way of the row that they
 stand in, if that is rejected after all.
@@ -50,7 +50,7 @@ def told_tables(rules: Rules) -> set[str]:
     return names
 
 
-def unsettled_schema(table: Table, schema: pa.Schema) -> pa.Schema:
+def unresolved_schema(table: Table, schema: pa.Schema) -> pa.Schema:
     """The columns of a table and those beside them.
 
     `schema` is that of its columns, None if it has none. Enums are texts, since a file of Arrow has
@@ -73,7 +73,7 @@ def unsettled_schema(table: Table, schema: pa.Schema) -> pa.Schema:
 def own_columns(
     rows: pa.RecordBatch, table: Table, schema: pa.Schema
 ) -> pa.RecordBatch:
-    """The columns of a table out of unsettled rows, as they are handed over."""
+    """The columns of a table out of rows with open keys, as they are handed over."""
     arrays = [stored(kind).finished(rows.column(name)) for name, kind in table.columns]
     return pa.RecordBatch.from_arrays(arrays, schema=schema)
 
@@ -82,17 +82,17 @@ def _plain(kind: pa.DataType) -> pa.DataType:
     return kind.value_type if pa.types.is_dictionary(kind) else kind
 
 
-def unsettled_rows(
+def unresolved_rows(
     rows: DecidedRows, schemas: Mapping[str, pa.Schema], told: set[str]
 ) -> Iterator[tuple[str, pa.RecordBatch]]:
     """The rows of each table that is met in a batch, but for those that are rejected, as record
-    batches of `unsettled_schema`. `schemas` has these by table, no others are looked at; `told` are
-    those of which places are wanted.
+    batches of `unresolved_schema`. `schemas` has these by table, no others are looked at; `told`
+    are those of which places are wanted.
     """
     for table in rows.new:
         if table.name not in schemas:
             continue
-        # Rows that are rejected for themselves are settled: they stand in the rejects of the part.
+        # Rows that are rejected for themselves are resolved: they stand in the rejects of the part.
         kept = _kept(table)
         numbers = pa.array(kept, pa.int64())
         schema = schemas[table.name]

@@ -1,4 +1,4 @@
-"""Keys settled across all pieces: which rows are left out, by Spark's own means, and what becomes
+"""Keys resolved across all pieces: which rows are left out, by Spark's own means, and what becomes
 of the others.
 """
 
@@ -8,14 +8,14 @@ from collections.abc import Iterable, Iterator, Sequence
 from itertools import groupby
 from typing import TYPE_CHECKING, Any
 
-from mukret.engine.settling import (
-    Settling,
-    UnsettledBlock,
+from mukret.engine.key_resolution import (
+    KeyResolver,
+    UnresolvedBlock,
     kept_rows,
     otherwise,
     rejects_of,
 )
-from mukret.engine.unsettled import own_columns
+from mukret.engine.unresolved import own_columns
 from mukret.rules.model import Rules
 from mukret.semantics.outcomes import RowOutcome, SeenKeys
 from mukret.semantics.rejects import Reject
@@ -53,17 +53,17 @@ class LeftOut(SeenKeys):
         )
 
 
-def settled(work: Work, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
+def resolved(work: Work, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
     """Entries of blocks in their order, those of pieces together → rows that are written, rejects,
     and corrections.
     """
     for piece, entries in groupby(entries_of(batches), key=lambda entry: entry.piece):
-        for entries_of_block in _SettledPiece(piece, work.run([])).entries(entries):
+        for entries_of_block in _ResolvedPiece(piece, work.run([])).entries(entries):
             if entries_of_block:
                 yield entry_batch(entries_of_block)
 
 
-class _SettledPiece:
+class _ResolvedPiece:
     def __init__(self, number: int, run: Any) -> None:
         self.number = number
         self.rules: Rules = run.rules
@@ -78,7 +78,7 @@ class _SettledPiece:
             for name, table in self.rules.tables.items()
         }
         # The same as on one machine; only what is known of keys comes from elsewhere.
-        self.settling = Settling(self.rules, self.left_out)
+        self.resolver = KeyResolver(self.rules, self.left_out)
         self.gathered = GatheredRows(number)
         self.tally: Tally = run.nothing_counted()
 
@@ -99,11 +99,11 @@ class _SettledPiece:
                 self.left_out[entry.name].rows.update(rows.column("row").to_pylist())
             else:
                 tables[entry.name] = rows
-        settled_tables = self.settling.settle(
-            UnsettledBlock(first.file, first.whole, tables)
+        resolved_tables = self.resolver.resolve(
+            UnresolvedBlock(first.file, first.whole, tables)
         )
         rejects: list[Reject] = []
-        for name, table in settled_tables.items():
+        for name, table in resolved_tables.items():
             rows = tables[name]
             self.tally.tables[name].merge(otherwise(rows, table))
             rejects += rejects_of(name, first.file, rows, table)

@@ -1,4 +1,4 @@
-"""Rows of several machines settled together, block by block in the order of the input: which keys
+"""Rows of several machines resolved together, block by block in the order of the input: which keys
 came before, and what stands below the rows that go for it.
 """
 
@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 
 from mukret.columns.arrow import row_mask
 from mukret.columns.hashing import row_hashes
-from mukret.engine.unsettled import ABOVE, DOCUMENT, FATE, KEY, OVER, PATH, UNKNOWN
+from mukret.engine.unresolved import ABOVE, DOCUMENT, FATE, KEY, OVER, PATH, UNKNOWN
 from mukret.rules.model import Rules, Table
 from mukret.rules.rows import DOCUMENT as ANYWHERE
 from mukret.semantics.outcomes import (
@@ -20,15 +20,15 @@ from mukret.semantics.outcomes import (
     RowOutcome,
     SeenKeys,
     keys_of,
-    settling_passes,
+    last_key_passes,
 )
 from mukret.semantics.rejects import Fault, Reject, duplicate, parent_rejected, problem
 from mukret.semantics.tally import TableTally
 
 
 @dataclass(frozen=True)
-class UnsettledBlock:
-    """The rows of some documents of one file, as `unsettled_rows` gives them, by table.
+class UnresolvedBlock:
+    """The rows of some documents of one file, as `unresolved_rows` gives them, by table.
 
     `whole`: not another part of a document whose rows around its arrays came in an earlier block,
     and are not among these.
@@ -40,7 +40,7 @@ class UnsettledBlock:
 
 
 @dataclass
-class SettledTable:
+class ResolvedTable:
     """What becomes of each row (a byte, as `RowOutcome` has them), and what is held against those
     that are rejected. At first that is what became of it in its share: it is written, or filtered
     for what it holds or with the row above it.
@@ -50,35 +50,37 @@ class SettledTable:
     faults: dict[int, Fault] = field(default_factory=dict)
 
 
-SettledBlock = Mapping[str, SettledTable]
+ResolvedBlock = Mapping[str, ResolvedTable]
 
 
-class Settling:
-    """Settles the rows of blocks that come in the order of the input."""
+class KeyResolver:
+    """Resolves the keys of blocks that come in the order of the input."""
 
     def __init__(self, rules: Rules, seen: Mapping[str, SeenKeys]) -> None:
         self.tables = rules.parents_first()
         self.seen = seen
         # What became of the rows around the arrays of a document that comes in parts.
-        self.around: SettledBlock = {}
+        self.around: ResolvedBlock = {}
 
-    def settle(self, block: UnsettledBlock) -> SettledBlock:
-        settled: dict[str, SettledTable] = {}
+    def resolve(self, block: UnresolvedBlock) -> ResolvedBlock:
+        resolved: dict[str, ResolvedTable] = {}
         for table in self.tables:
             if table.name in block.tables:
-                above = settled.get(table.within or "") or self.around.get(
+                above = resolved.get(table.within or "") or self.around.get(
                     table.within or ""
                 )
-                settled[table.name] = self.table(table, block.tables[table.name], above)
+                resolved[table.name] = self.table(
+                    table, block.tables[table.name], above
+                )
         # Parts of a long document share the rows around them; those of a whole one end with it.
         if block.whole:
-            self.around = settled
-        return settled
+            self.around = resolved
+        return resolved
 
     def table(
-        self, table: Table, rows: pa.RecordBatch, above: SettledTable | None
-    ) -> SettledTable:
-        settled = SettledTable(bytearray(rows.column(FATE).to_pylist()))
+        self, table: Table, rows: pa.RecordBatch, above: ResolvedTable | None
+    ) -> ResolvedTable:
+        resolved = ResolvedTable(bytearray(rows.column(FATE).to_pylist()))
         around = (
             above.row_outcomes
             if above is not None and any(above.row_outcomes)
@@ -86,45 +88,49 @@ class Settling:
         )
         # As in `deciding`: rows below rows of the same table must wait for these.
         if table.rows.recurse is not None:
-            self.row_by_row(table, rows, around, settled)
+            self.row_by_row(table, rows, around, resolved)
         else:
             if around is not None:
                 for row, owner in enumerate(rows.column(ABOVE).to_pylist()):
-                    _share(settled, row, around[owner], table.within or "")
+                    _share(resolved, row, around[owner], table.within or "")
             if table.key:
                 kept = [
                     row
-                    for row, outcome in enumerate(settled.row_outcomes)
+                    for row, outcome in enumerate(resolved.row_outcomes)
                     if not outcome
                 ]
-                self.by_key(table, rows, kept, settled)
+                self.by_key(table, rows, kept, resolved)
         self.seen[table.name].looked_at(rows.num_rows)
-        return settled
+        return resolved
 
     def row_by_row(
         self,
         table: Table,
         rows: pa.RecordBatch,
         around: bytearray | None,
-        settled: SettledTable,
+        resolved: ResolvedTable,
     ) -> None:
         """A row goes the way of the row above it, of its own table or of the one around it, which
-        is settled before.
+        is resolved before.
         """
         places = zip(
             rows.column(OVER).to_pylist(), rows.column(ABOVE).to_pylist(), strict=True
         )
         for row, (over, owner) in enumerate(places):
             if over >= 0:
-                _share(settled, row, settled.row_outcomes[over], table.name)
+                _share(resolved, row, resolved.row_outcomes[over], table.name)
             elif around is not None:
-                _share(settled, row, around[owner], table.within or "")
+                _share(resolved, row, around[owner], table.within or "")
             # A row that went already takes no key away from another.
-            if table.key and not settled.row_outcomes[row]:
-                self.by_key(table, rows, [row], settled)
+            if table.key and not resolved.row_outcomes[row]:
+                self.by_key(table, rows, [row], resolved)
 
     def by_key(
-        self, table: Table, rows: pa.RecordBatch, kept: list[int], settled: SettledTable
+        self,
+        table: Table,
+        rows: pa.RecordBatch,
+        kept: list[int],
+        resolved: ResolvedTable,
     ) -> None:
         keys = [rows.column(f"{KEY}{name}") for name in table.key]
         numbers = pa.array(kept, pa.int64())
@@ -140,9 +146,9 @@ class Settling:
         )
         for place, row in enumerate(kept) if any(row_outcomes) else ():
             if row_outcomes[place]:
-                settled.row_outcomes[row] = row_outcomes[place]
+                resolved.row_outcomes[row] = row_outcomes[place]
                 if row_outcomes[place] == RowOutcome.REJECTED:
-                    settled.faults[row] = duplicate(
+                    resolved.faults[row] = duplicate(
                         {
                             name: column[place].as_py()
                             for name, column in zip(table.key, keys, strict=True)
@@ -150,31 +156,31 @@ class Settling:
                     )
 
 
-def settling_after(
-    rules: Rules, blocks: Callable[[], Iterable[UnsettledBlock]]
-) -> Settling:
-    """Ready to settle blocks.
+def resolver_after(
+    rules: Rules, blocks: Callable[[], Iterable[UnresolvedBlock]]
+) -> KeyResolver:
+    """Ready to resolve blocks.
 
     Where the last row with a key counts they are read before, to know which that is: what is above
-    is settled in an earlier pass.
+    is resolved in an earlier pass.
     """
     last: dict[str, LastRows] = {}
-    for names in settling_passes(rules.parents_first()):
-        settling = Settling(rules, keys_of(rules.tables.values(), last, names))
+    for names in last_key_passes(rules.parents_first()):
+        resolver = KeyResolver(rules, keys_of(rules.tables.values(), last, names))
         for block in blocks():
-            settling.settle(block)
-    return Settling(rules, keys_of(rules.tables.values(), last))
+            resolver.resolve(block)
+    return KeyResolver(rules, keys_of(rules.tables.values(), last))
 
 
-def _share(settled: SettledTable, row: int, outcome: int, table: str) -> None:
+def _share(resolved: ResolvedTable, row: int, outcome: int, table: str) -> None:
     """A row goes the way of the row above it, which is of this table."""
-    if outcome and settled.row_outcomes[row] in (
+    if outcome and resolved.row_outcomes[row] in (
         RowOutcome.WRITTEN,
         RowOutcome.FILTERED,
     ):
-        settled.row_outcomes[row] = outcome
+        resolved.row_outcomes[row] = outcome
         if outcome == RowOutcome.REJECTED:
-            settled.faults[row] = parent_rejected(table)
+            resolved.faults[row] = parent_rejected(table)
 
 
 def _filled(columns: list[pa.Array]) -> pa.Array:
@@ -187,31 +193,31 @@ def _filled(columns: list[pa.Array]) -> pa.Array:
 # ---- what comes of it
 
 
-def kept_rows(rows: pa.RecordBatch, settled: SettledTable) -> pa.RecordBatch:
+def kept_rows(rows: pa.RecordBatch, resolved: ResolvedTable) -> pa.RecordBatch:
     """The rows that are written, with all columns."""
-    if not any(settled.row_outcomes):
+    if not any(resolved.row_outcomes):
         return rows
-    gone = (row for row, outcome in enumerate(settled.row_outcomes) if outcome)
+    gone = (row for row, outcome in enumerate(resolved.row_outcomes) if outcome)
     return rows.filter(pc.invert(row_mask(gone, rows.num_rows)))
 
 
-def otherwise(rows: pa.RecordBatch, settled: SettledTable) -> TableTally:
+def otherwise(rows: pa.RecordBatch, resolved: ResolvedTable) -> TableTally:
     """What must be added to the counts of the shares: something else became of some rows than was
     counted there.
     """
     before = bytes(rows.column(FATE).to_pylist())
-    if before == settled.row_outcomes:
+    if before == resolved.row_outcomes:
         return TableTally()
     # Shares decided as if they were alone; the difference is what keys of other shares and rows
     # above changed.
     written, rejected, filtered, deduplicated = (
-        settled.row_outcomes.count(outcome) - before.count(outcome)
+        resolved.row_outcomes.count(outcome) - before.count(outcome)
         for outcome in RowOutcome
     )
     unknown = rows.column(UNKNOWN).to_pylist()
     known = sum(
         unknown[row]
-        for row, outcome in enumerate(settled.row_outcomes)
+        for row, outcome in enumerate(resolved.row_outcomes)
         if outcome != RowOutcome.FILTERED
     )
     return TableTally(
@@ -224,11 +230,11 @@ def otherwise(rows: pa.RecordBatch, settled: SettledTable) -> TableTally:
 
 
 def rejects_of(
-    table: str, file: str, rows: pa.RecordBatch, settled: SettledTable
+    table: str, file: str, rows: pa.RecordBatch, resolved: ResolvedTable
 ) -> Iterator[Reject]:
     """The rows that are rejected since a key came before, in their order."""
     # Where it stood was noted with the row: the document is gone by now.
-    for row, fault in settled.faults.items():
+    for row, fault in resolved.faults.items():
         document, path = (
             rows.column(DOCUMENT)[row].as_py(),
             rows.column(PATH)[row].as_py(),

@@ -25,7 +25,7 @@ MOST_ROUNDS = 50
 STRAYS = 0.5
 
 
-def settled(
+def tried_on(
     draft: Draft, sources: Sequence[Source], file: str, *, ignoring: bool = True
 ) -> Draft:
     """The draft, changed so that of the rows of these sources no more are rejected than hold what
