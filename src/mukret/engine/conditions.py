@@ -32,13 +32,15 @@ def passing(
     """
     columns = [column(number) for number in judgement.columns.values()]
     combinations = _combined(columns, count)
-    ways = list(judgement.columns)
+    paths_of_columns = list(judgement.columns)
     # Too many different ones: each row is asked.
     if combinations is None:
-        answers = [_fulfils(judgement, ways, columns, row) for row in range(count)]
+        answers = [
+            _fulfils(judgement, paths_of_columns, columns, row) for row in range(count)
+        ]
         return pa.array(answers, pa.bool_())
     numbers, firsts = combinations
-    answers = [_fulfils(judgement, ways, columns, row) for row in firsts]
+    answers = [_fulfils(judgement, paths_of_columns, columns, row) for row in firsts]
     return pa.array(answers, pa.bool_()).take(numbers)
 
 
@@ -89,12 +91,12 @@ def _first_rows(numbers: pa.Array) -> list[int]:
 
 def _fulfils(
     judgement: ScannedCondition,
-    ways: Sequence[tuple[Segment, ...]],
+    paths_of_columns: Sequence[tuple[Segment, ...]],
     columns: Sequence[Cells],
     row: int,
 ) -> bool:
     node: JsonValue = NOWHERE
-    for segments, cells in zip(ways, columns, strict=True):
+    for segments, cells in zip(paths_of_columns, columns, strict=True):
         raw = cells.raw(row)
         if raw:
             node = _with(node, segments, decode(raw))

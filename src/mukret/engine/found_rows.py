@@ -22,8 +22,8 @@ class FoundRows:
     its parent.
 
     `given` is the batch as it came, `documents` what is read of it. `array`: of a part of a
-    document the one of which it has some elements; only rows in that are new. `blamed`: embedded
-    texts could not be read, and rows were rejected for it.
+    document the one of which it has some elements; only rows in that are new. `has_text_faults`:
+    embedded texts could not be read, and rows were rejected for it.
     """
 
     plan: Plan
@@ -31,7 +31,7 @@ class FoundRows:
     documents: Accepted
     tables: Mapping[str, TableRows]
     array: CutArray | None
-    blamed: bool
+    has_text_faults: bool
 
     @property
     def batch(self) -> Batch:
@@ -58,8 +58,8 @@ def find_rows(plan: Plan, batch: Batch, *, refused: bool = False) -> FoundRows:
     # A text that is no JSON is held against the row around it, which is only known once rows are
     # found; where there is none the whole document is bad, and rows are found again without it.
     tables = _tables(plan, documents, array)
-    blamed = bool(documents.bad_texts)
-    if blamed:
+    has_text_faults = bool(documents.bad_texts)
+    if has_text_faults:
         in_no_row = _held_against_rows(tables, documents.bad_texts)
         if in_no_row:
             bad = {
@@ -69,7 +69,7 @@ def find_rows(plan: Plan, batch: Batch, *, refused: bool = False) -> FoundRows:
             documents = documents.without(bad)
             tables = _tables(plan, documents, array)
             _held_against_rows(tables, documents.bad_texts)
-    return FoundRows(plan, batch, documents, tables, array, blamed)
+    return FoundRows(plan, batch, documents, tables, array, has_text_faults)
 
 
 def _tables(

@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 
 from mukret.columns.arrow import row_mask
 from mukret.columns.hashing import row_hashes
-from mukret.engine.unresolved import ABOVE, DOCUMENT, FATE, KEY, OVER, PATH, UNKNOWN
+from mukret.engine.unresolved import ABOVE, DOCUMENT, KEY, OUTCOME, OVER, PATH, UNKNOWN
 from mukret.rules.model import Rules, Table
 from mukret.rules.rows import DOCUMENT as ANYWHERE
 from mukret.semantics.outcomes import (
@@ -80,7 +80,7 @@ class KeyResolver:
     def table(
         self, table: Table, rows: pa.RecordBatch, above: ResolvedTable | None
     ) -> ResolvedTable:
-        resolved = ResolvedTable(bytearray(rows.column(FATE).to_pylist()))
+        resolved = ResolvedTable(bytearray(rows.column(OUTCOME).to_pylist()))
         around = (
             above.row_outcomes
             if above is not None and any(above.row_outcomes)
@@ -205,7 +205,7 @@ def otherwise(rows: pa.RecordBatch, resolved: ResolvedTable) -> TableTally:
     """What must be added to the counts of the shares: something else became of some rows than was
     counted there.
     """
-    before = bytes(rows.column(FATE).to_pylist())
+    before = bytes(rows.column(OUTCOME).to_pylist())
     if before == resolved.row_outcomes:
         return TableTally()
     # Shares decided as if they were alone; the difference is what keys of other shares and rows

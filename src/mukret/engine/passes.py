@@ -115,7 +115,7 @@ class Passes:
         """Reads all of the input by a part of the rules; False if it was too little of them."""
         enough = True
         for rows in self.read(rules, known, seen):
-            enough = not rows.found.blamed or rules is self.whole
+            enough = not rows.found.has_text_faults or rules is self.whole
             if not enough:
                 break
             note(rows)

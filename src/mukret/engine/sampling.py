@@ -18,7 +18,7 @@ from mukret.documents.cutting import Names, Part
 from mukret.documents.doubled import Doubled, DoubledMembers
 from mukret.paths import Index, Name, Slice, Wildcard, child_segment
 from mukret.paths.locate import path_text
-from mukret.plan.access_paths import AccessPath, ByFirstStep, Ways, selects
+from mukret.plan.access_paths import AccessPath, AccessPaths, ByFirstStep, selects
 from mukret.rules.model import Rules
 from mukret.values import JsonValue, holds_nothing, shown_text
 
@@ -78,8 +78,10 @@ class Sample:
 
     def wanted_of(self, kinds: frozenset[str]) -> _Wanted:
         if kinds not in self.wanted:
-            ways = Ways(self.rules, kinds if self.rules.kinds else None)
-            self.wanted[kinds] = _Wanted(ways.closed(ways.of_document()), ways)
+            access_paths = AccessPaths(self.rules, kinds if self.rules.kinds else None)
+            self.wanted[kinds] = _Wanted(
+                access_paths.closed(access_paths.of_document()), access_paths
+            )
         return self.wanted[kinds]
 
     @property
@@ -143,27 +145,31 @@ class _Wanted:
     and not for every node.
     """
 
-    def __init__(self, ways: frozenset[AccessPath], of_rules: Ways) -> None:
+    def __init__(
+        self, access_paths: frozenset[AccessPath], of_rules: AccessPaths
+    ) -> None:
         self.of_rules = of_rules
-        self.whole = AccessPath(()) in ways
-        self.ways = [way for way in ways if way.segments]
-        read = len(self.ways) < len(ways)
+        self.whole = AccessPath(()) in access_paths
+        self.access_paths = [
+            access_path for access_path in access_paths if access_path.segments
+        ]
+        read = len(self.access_paths) < len(access_paths)
         # All that goes on here are queries for descendants: a scalar has none.
         self.only_further_down = not read and all(
-            way.segments[0].descend for way in self.ways
+            access_path.segments[0].descend for access_path in self.access_paths
         )
         self.by_place = any(
             isinstance(selector, Index | Slice)
-            for way in self.ways
-            for selector in way.segments[0].selectors
+            for access_path in self.access_paths
+            for selector in access_path.segments[0].selectors
         )
         self.names = {
             selector.name
-            for way in self.ways
-            for selector in way.segments[0].selectors
+            for access_path in self.access_paths
+            for selector in access_path.segments[0].selectors
             if isinstance(selector, Name)
         }
-        self.by_first_step = ByFirstStep(self.ways)
+        self.by_first_step = ByFirstStep(self.access_paths)
         self.known: dict[object, _Wanted | None] = {}
 
     def children(

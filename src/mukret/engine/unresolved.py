@@ -24,7 +24,7 @@ from mukret.semantics.outcomes import RowOutcome
 
 # Columns beside those of a table; no field can have such a name.
 # What becomes of the row by its share alone: written or filtered.
-FATE = "mukret:fate"
+OUTCOME = "mukret:outcome"
 # Whether it is filtered since `where` could not be told.
 UNKNOWN = "mukret:unknown"
 # The number of the row that it stands in, among those of the table around it in the block where
@@ -57,7 +57,7 @@ def unresolved_schema(table: Table, schema: pa.Schema) -> pa.Schema:
     one dictionary for all of its batches.
     """
     beside = [
-        (FATE, pa.uint8()),
+        (OUTCOME, pa.uint8()),
         (UNKNOWN, pa.bool_()),
         (ABOVE, pa.int64()),
         (OVER, pa.int64()),

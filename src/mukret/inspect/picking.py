@@ -120,7 +120,7 @@ def _pick(
     before = documents = bad_documents = 0
     bad: BadDocument | None = None
     for rows in run.decided_rows():
-        if rows.found.blamed and not whole:
+        if rows.found.has_text_faults and not whole:
             raise _TooLittle
         here = next((decided for decided in rows.new if decided.name == table), None)
         if here is not None:  # else a part of a document in which it has none

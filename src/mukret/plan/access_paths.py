@@ -23,8 +23,8 @@ from mukret.rules.model import Field, Rules, Table, must_haves
 from mukret.rules.sources import At, Rest
 
 Segments = tuple[Segment, ...]
-# At the end of a way: something is counted there, or looked at by a condition; what stands below it
-# is not read.
+# At the end of an access path: something is counted there, or looked at by a condition; what stands
+# below it is not read.
 PRESENCE = ""
 
 
@@ -43,7 +43,7 @@ class AccessPath:
         return AccessPath((*before, *self.segments), self.rows)
 
 
-class Ways:
+class AccessPaths:
     """The paths of the rules.
 
     A table that recurses leads to itself, so they are followed step by step.
@@ -56,16 +56,16 @@ class Ways:
         self.rules = rules
         self.kinds = kinds
 
-    def closed(self, ways: Iterable[AccessPath]) -> frozenset[AccessPath]:
+    def closed(self, access_paths: Iterable[AccessPath]) -> frozenset[AccessPath]:
         """With what goes on from the rows at which some of them end."""
         closure: set[AccessPath] = set()
-        todo = list(ways)
+        todo = list(access_paths)
         while todo:
-            way = todo.pop()
-            if way not in closure:
-                closure.add(way)
-                table = self.rules.tables.get(way.rows or "")
-                if table is not None and not way.segments:
+            access_path = todo.pop()
+            if access_path not in closure:
+                closure.add(access_path)
+                table = self.rules.tables.get(access_path.rows or "")
+                if table is not None and not access_path.segments:
                     todo += self.of_row(table)
         return frozenset(closure)
 
@@ -148,36 +148,40 @@ class Ways:
             yield from self.asked(logical, absolute=False)
 
     def through(self, member: str, path: Path, table: Table) -> Iterator[AccessPath]:
-        """The ways from a row that a zip puts together which go on from one of its members."""
-        for way in self.closed(self.of_row(table)):
-            if not way.segments and way.rows is None:
+        """The access paths from a row that a zip puts together which go on from one of
+        its members.
+        """
+        for access_path in self.closed(self.of_row(table)):
+            if not access_path.segments and access_path.rows is None:
                 yield AccessPath(path.segments)
                 continue
-            if way.segments and selects(way.segments[0], member, 0):
-                yield AccessPath(way.segments[1:], way.rows).after(path.segments)
-            if way.segments and way.segments[0].descend:
-                yield way.after(path.segments)
+            if access_path.segments and selects(access_path.segments[0], member, 0):
+                yield AccessPath(access_path.segments[1:], access_path.rows).after(
+                    path.segments
+                )
+            if access_path.segments and access_path.segments[0].descend:
+                yield access_path.after(path.segments)
 
 
 class ByFirstStep:
-    """Ways by where they go first.
+    """Access paths by where they go first.
 
     Of the many that lead to one member each, a question about a member looks at its own alone:
     rules with thousands of fields would take the square of their number otherwise.
     """
 
-    def __init__(self, ways: Iterable[AccessPath]) -> None:
+    def __init__(self, access_paths: Iterable[AccessPath]) -> None:
         self.named: dict[str, list[AccessPath]] = {}
         self.others: list[AccessPath] = []
-        for way in ways:
-            first = way.segments[0]
+        for access_path in access_paths:
+            first = access_path.segments[0]
             match first.selectors:
                 # Most paths begin with one name: a member is looked up, and not tried against each
                 # of them.
                 case (Name(name),) if not first.descend:
-                    self.named.setdefault(name, []).append(way)
+                    self.named.setdefault(name, []).append(access_path)
                 case _:
-                    self.others.append(way)
+                    self.others.append(access_path)
 
     def candidates(self, step: str | int) -> list[AccessPath]:
         """All that may lead to a member or an element."""

@@ -232,7 +232,7 @@ class OneDocument:
         self.judge()
         for table in self.run.tables:
             self.find(table)
-        self.blame_bad_texts()
+        self.attach_text_faults()
         for step in self.rules.schedule:
             self.take(step)
         rejects: list[Reject] = []
@@ -298,7 +298,7 @@ class OneDocument:
                 row.above = rows[first + item.above] if item.above is not None else None
                 rows.append(row)
 
-    def blame_bad_texts(self) -> None:
+    def attach_text_faults(self) -> None:
         """Notes embedded texts that are no JSON with the rows that they stand in or hold."""
         if not self.bad_texts:
             return

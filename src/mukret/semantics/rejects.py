@@ -216,7 +216,7 @@ def problem(
     if bad.location is not None:
         location = place.below(bad.location)
     elif fault.field is not None and isinstance(fault.field.source, At):
-        location, value = blame(fault.field.source, bad, place, node, excuses)
+        location, value = where_it_stood(fault.field.source, bad, place, node, excuses)
     elif bad.code in (Code.ROW_SHAPE, Code.HEADER):
         value = node
     there = path if path is not None and location is row else normalized(location)
@@ -241,16 +241,16 @@ def stopped(
     excuses: Excuses = NO_EXCUSES,
 ) -> StoppedError:
     """The error that ends the run where the rules say `bad: stop`."""
-    blamed = problem(fault, row, node, None, excuses)
+    told = problem(fault, row, node, None, excuses)
     return StoppedError(
         Code.STOPPED,
-        f"{fault.name}: {blamed.message} ({blamed.code})",
-        place=f"{blamed.path} in {place}",
+        f"{fault.name}: {told.message} ({told.code})",
+        place=f"{told.path} in {place}",
         hint="the rules say bad: stop here; nothing was published",
     )
 
 
-def blame(
+def where_it_stood(
     at: At, bad: Bad, place: RowPlace, node: JsonValue, excuses: Excuses
 ) -> tuple[Location, JsonValue]:
     """Where the value stood that could not be read, and the value; for a missing one where it would

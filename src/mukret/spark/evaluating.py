@@ -16,8 +16,8 @@ from mukret.engine.decided import DecidedRows
 from mukret.engine.run import Output, Run
 from mukret.engine.unresolved import (
     ABOVE,
-    FATE,
     KEY,
+    OUTCOME,
     told_tables,
     unresolved_rows,
     unresolved_schema,
@@ -208,7 +208,7 @@ class Evaluating:
         ]
         keys = pa.RecordBatch.from_arrays(arrays, schema=keys_schema())
         return keys.filter(
-            pc.and_(pc.equal(rows.column(FATE), int(RowOutcome.WRITTEN)), filled)
+            pc.and_(pc.equal(rows.column(OUTCOME), int(RowOutcome.WRITTEN)), filled)
         )
 
     def above(

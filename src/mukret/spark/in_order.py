@@ -15,7 +15,7 @@ from pyspark.sql import DataFrame, SparkSession
 from pyspark.sql import functions as F
 
 from mukret.engine.key_resolution import UnresolvedBlock, resolver_after
-from mukret.engine.unresolved import ABOVE, FATE, KEY, OVER
+from mukret.engine.unresolved import ABOVE, KEY, OUTCOME, OVER
 from mukret.rules.model import Rules
 from mukret.spark.frame import (
     SCHEMA,
@@ -84,7 +84,7 @@ def _left_out(rules: Rules, blocks: Callable[[], Iterator[Block]]) -> Iterator[E
     resolver = resolver_after(rules, lambda: (rows for _, _, rows in blocks()))
     for piece, block, rows in blocks():
         for name, table in resolver.resolve(rows).items():
-            before = rows.tables[name].column(FATE).to_pylist()
+            before = rows.tables[name].column(OUTCOME).to_pylist()
             gone = [
                 row
                 for row, outcome in enumerate(table.row_outcomes)
@@ -103,7 +103,7 @@ def without_values(batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch
             name
             for name in rows.schema.names
             # All rows of the input go through one task: only what decides on them goes along.
-            if name in (FATE, ABOVE, OVER) or name.startswith(KEY)
+            if name in (OUTCOME, ABOVE, OVER) or name.startswith(KEY)
         ]
         payload = packed_rows([rows.select(wanted)])
         yield entry_batch(

@@ -148,7 +148,7 @@ def _answers(
     answers: dict[FieldName, dict[bytes, object]] = {name: {} for name in lookups}
     for rows in run.decided_rows():
         # A part of the rules is too little where a row is to blame for what others read.
-        if rows.found.blamed and run.rules is not run.whole:
+        if rows.found.has_text_faults and run.rules is not run.whole:
             return None
         new = {table.name: table.columns for table in rows.new}
         for name, lookup in lookups.items():
