@@ -81,14 +81,16 @@ class FolderCase(unittest.TestCase):
         """Runs the built program in the folder; not a terminal, 100 columns wide."""
         return run_mukret(*arguments, folder=self.folder, **options)
 
-    def typed(self, *arguments: str | Path) -> subprocess.CompletedProcess[str]:
+    def typed(
+        self, *arguments: str | Path, columns: int = 100
+    ) -> subprocess.CompletedProcess[str]:
         """The same, without a process of its own: for what is said and how it ends."""
         out, err = (io.TextIOWrapper(io.BytesIO(), "utf-8") for _ in "12")
         with (
             # What another test left open is told whenever it is cleared away, and not here.
             warnings.catch_warnings(action="ignore"),
             chdir(self.folder),
-            mock.patch.dict(os.environ, {"COLUMNS": "100"}),
+            mock.patch.dict(os.environ, {"COLUMNS": str(columns)}),
             mock.patch("sys.stdin", io.TextIOWrapper(io.BytesIO())),
             redirect_stdout(out),
             redirect_stderr(err),

@@ -392,7 +392,7 @@ class Files(FolderCase):
         self,
     ) -> None:
         self.file("f.calls.yaml", EVERYTHING)
-        done = self.mukret("check", "f.calls.yaml")
+        done = self.typed("check", "f.calls.yaml")
         self.assertEqual(
             (
                 done.returncode,
@@ -402,11 +402,11 @@ class Files(FolderCase):
         )
         self.assertIn("the environment has no FERRY_KEY", done.stderr)
         self.file("g.calls.yaml", HEAD + "calls: {a: {get: '/{b}'}}")
-        done = self.mukret("check", "g.calls.yaml")
+        done = self.typed("check", "g.calls.yaml")
         self.assertEqual(done.returncode, 2)
         self.assertIn("at g.calls.yaml:3:20", done.stderr)
-        self.assertEqual(self.mukret("check", "f.calls.yaml", "x.json").returncode, 2)
-        done = self.mukret("collect", "f.calls.yaml", "--dry-run")
+        self.assertEqual(self.typed("check", "f.calls.yaml", "x.json").returncode, 2)
+        done = self.typed("collect", "f.calls.yaml", "--dry-run")
         self.assertEqual(done.returncode, 0, done.stderr)
         for line in (
             'body: {"user": "***", "crew": ["***", 7, null, true, 1.50, "8"]}',

@@ -45,7 +45,7 @@ class CommandLine(FolderCase):
     def test_a_clean_run_ends_with_0_and_says_what_it_did_on_standard_error(
         self,
     ) -> None:
-        done = self.mukret("extract", "ferry.rules.yaml", "clean.json", "--to", "out")
+        done = self.typed("extract", "ferry.rules.yaml", "clean.json", "--to", "out")
         self.assertEqual((done.returncode, done.stdout), (0, ""))
         self.assertEqual(
             done.stderr.splitlines(),
@@ -61,7 +61,7 @@ class CommandLine(FolderCase):
         )
 
     def test_rejects_end_with_1_and_are_explained(self) -> None:
-        done = self.mukret("extract", "ferry.rules.yaml", "dirty.json", "--to", "out")
+        done = self.typed("extract", "ferry.rules.yaml", "dirty.json", "--to", "out")
         self.assertEqual(done.returncode, 1)
         self.assertIn(
             "2 rows rejected, every reason in out/rejects.jsonl:", done.stderr
@@ -85,18 +85,18 @@ class CommandLine(FolderCase):
             "out",
             "--max-rejects",
         )
-        over = self.mukret(*arguments, "1")
+        over = self.typed(*arguments, "1")
         self.assertEqual(over.returncode, 1)
         self.assertIn(
             "error: 2 rejects, more than the 1 allowed; nothing was published [too-many-rejects]",
             over.stderr,
         )
         self.assertFalse((self.folder / "out").exists())
-        self.assertEqual(self.mukret(*arguments, "70%").returncode, 0)
-        self.assertEqual(self.mukret(*arguments, "many").returncode, 2)
+        self.assertEqual(self.typed(*arguments, "70%").returncode, 0)
+        self.assertEqual(self.typed(*arguments, "many").returncode, 2)
 
     def test_json_gives_the_record_on_standard_output(self) -> None:
-        done = self.mukret(
+        done = self.typed(
             "extract", "ferry.rules.yaml", "clean.json", "--to", "out", "--json"
         )
         self.assertEqual(
@@ -106,13 +106,13 @@ class CommandLine(FolderCase):
         self.assertEqual(done.stderr, "")
 
     def test_of_one_table_the_name_is_not_asked_for(self) -> None:
-        done = self.mukret(
+        done = self.typed(
             "extract", "ferry.rules.yaml", "clean.json", "--to", "-", "-q"
         )
         self.assertEqual(
             (done.returncode, done.stdout), (0, "no,fare,note\n1,2.50,a\n2,3.00,\n")
         )
-        done = self.mukret(
+        done = self.typed(
             "preview", "ferry.rules.yaml", "clean.json", "--columns", "fare", "--json"
         )
         self.assertEqual(
@@ -121,7 +121,7 @@ class CommandLine(FolderCase):
         )
         self.assertIn(
             "sailings, a row that is written",
-            self.mukret("trace", "ferry.rules.yaml", "clean.json").stdout,
+            self.typed("trace", "ferry.rules.yaml", "clean.json").stdout,
         )
         self.file(
             "two.rules.yaml",
@@ -146,12 +146,12 @@ class CommandLine(FolderCase):
         self.assertNotEqual(titled, RULES)
         self.file("titled.rules.yaml", titled)
         head = 'no,"Fare, ""adult""",note\n'
-        done = self.mukret(
+        done = self.typed(
             "extract", "titled.rules.yaml", "clean.json", "--to", "-", "--titles", "-q"
         )
         self.assertTrue(done.stdout.startswith(head), done.stdout)
         self.assertEqual(
-            self.mukret(
+            self.typed(
                 "extract", "titled.rules.yaml", "clean.json", "--to", "out", "--titles"
             ).returncode,
             0,
@@ -161,7 +161,7 @@ class CommandLine(FolderCase):
         columns = metadata["tables"][0]["tableSchema"]["columns"]
         self.assertEqual(columns[1]["titles"], ['Fare, "adult"', "fare"])
         self.file("titled.rules.yaml", RULES.replace("fare: {", "fare: {title: no, "))
-        done = self.mukret(
+        done = self.typed(
             "extract", "titled.rules.yaml", "clean.json", "--to", "-", "--titles"
         )
         self.assertEqual(done.returncode, 2)
@@ -171,7 +171,7 @@ class CommandLine(FolderCase):
         for condition, rows, told in (("fare > 2", "0", "2 rows meet the condition"), ("fare > 2.6", "5", "one row meets the condition"),
                                       ("fare > 9", "0", "no row meets the condition")):  # fmt: skip
             with self.subTest(condition):
-                done = self.mukret(
+                done = self.typed(
                     "preview",
                     "ferry.rules.yaml",
                     "clean.json",
@@ -181,7 +181,7 @@ class CommandLine(FolderCase):
                     rows,
                 )
                 self.assertIn(told, done.stdout)
-        done = self.mukret(
+        done = self.typed(
             "preview",
             "ferry.rules.yaml",
             "clean.json",
@@ -213,7 +213,7 @@ class CommandLine(FolderCase):
     def test_a_named_pipe_is_opened_once_and_read_to_its_end(self) -> None:
         os.mkfifo(self.folder / "pipe")
         with subprocess.Popen(["bash", "-c", "cat clean.json > pipe"], cwd=self.folder):
-            done = self.mukret(
+            done = self.typed(
                 "extract",
                 "ferry.rules.yaml",
                 "pipe",
@@ -229,7 +229,7 @@ class CommandLine(FolderCase):
 
     def test_a_stream_that_a_limit_ends_is_called_cut_short(self) -> None:
         stream = ("--to", "-", "--table", "sailings", "--max-rejects", "1")
-        done = self.mukret("extract", "ferry.rules.yaml", "dirty.json", *stream)
+        done = self.typed("extract", "ferry.rules.yaml", "dirty.json", *stream)
         self.assertEqual(
             (done.returncode, done.stdout, done.stderr),
             (
@@ -244,7 +244,7 @@ class CommandLine(FolderCase):
     def test_warnings_are_findings_only_if_strict(self) -> None:
         self.file("typo.rules.yaml", RULES.replace("$.note", "$.Note"))
         arguments = ("extract", "typo.rules.yaml", "clean.json", "--to", "out")
-        done = self.mukret(*arguments)
+        done = self.typed(*arguments)
         self.assertEqual(done.returncode, 0)
         self.assertEqual(
             done.stderr.splitlines()[-3:],
@@ -254,10 +254,10 @@ class CommandLine(FolderCase):
                 "  hint: $.Note differs in case; did you mean $.note?",
             ],
         )
-        self.assertEqual(self.mukret(*arguments, "--strict").returncode, 1)
+        self.assertEqual(self.typed(*arguments, "--strict").returncode, 1)
 
     def test_a_log_keeps_what_happened_with_levels(self) -> None:
-        self.mukret(
+        self.typed(
             "extract",
             "ferry.rules.yaml",
             "dirty.json",
@@ -404,7 +404,7 @@ class CommandLine(FolderCase):
 
     def test_check_reports_problems_with_place_caret_and_hint(self) -> None:
         self.file("typo.rules.yaml", RULES.replace("required", "requird"))
-        done = self.mukret("check", "typo.rules.yaml")
+        done = self.typed("check", "typo.rules.yaml")
         self.assertEqual(done.returncode, 2)
         self.assertEqual(
             done.stderr.splitlines(),
@@ -418,7 +418,7 @@ class CommandLine(FolderCase):
                 "typo.rules.yaml: 1 problem; no input was opened",
             ],
         )
-        report = json.loads(self.mukret("check", "typo.rules.yaml", "--json").stdout)
+        report = json.loads(self.typed("check", "typo.rules.yaml", "--json").stdout)
         self.assertEqual(
             [(found["line"], found["code"]) for found in report["problems"]],
             [(7, "unknown-key")],
@@ -428,11 +428,11 @@ class CommandLine(FolderCase):
         examples = "examples:\n  - {shows: it counts, response: {sailings: [{id: 1}]}, gives: {sailings: %d}}\n"
         self.file("ok.rules.yaml", RULES + examples % 1)
         self.file("fails.rules.yaml", RULES + examples % 2)
-        done = self.mukret("check", "ok.rules.yaml")
+        done = self.typed("check", "ok.rules.yaml")
         self.assertEqual(
             (done.returncode, done.stdout.splitlines()[0]), (0, "passes  it counts")
         )
-        done = self.mukret("check", "fails.rules.yaml")
+        done = self.typed("check", "fails.rules.yaml")
         self.assertEqual(done.returncode, 1)
         self.assertIn(
             "fails   it counts [example-failed] at fails.rules.yaml:11:5", done.stdout
@@ -442,7 +442,7 @@ class CommandLine(FolderCase):
     # ---- preview
 
     def test_preview_shows_typed_rows_and_rejected_ones_with_reasons(self) -> None:
-        done = self.mukret("preview", "ferry.rules.yaml", "dirty.json")
+        done = self.typed("preview", "ferry.rules.yaml", "dirty.json")
         self.assertEqual(done.returncode, 1)
         lines = [line.rstrip() for line in done.stdout.splitlines()]
         self.assertEqual(lines[0], "sailings  1 row, 2 rejected")
@@ -480,7 +480,7 @@ class CommandLine(FolderCase):
             "many.json",
             json.dumps({"sailings": [*rows, {"fare": 1}, {"id": 5, "fare": "gone"}]}),
         )
-        done = self.mukret(
+        done = self.typed(
             "preview", "many.rules.yaml", "many.json", "--rows", "2", columns=72
         )
         lines = [" ".join(line.split()) for line in done.stdout.splitlines()]
@@ -512,7 +512,7 @@ class CommandLine(FolderCase):
         )
         for arguments, fields in asked:
             with self.subTest(arguments):
-                done = self.mukret(
+                done = self.typed(
                     "preview", "ferry.rules.yaml", "wide.json", *arguments, columns=68
                 )
                 rows = [" ".join(line.split()) for line in done.stdout.splitlines()]
@@ -536,7 +536,7 @@ class CommandLine(FolderCase):
         )
 
         def numbers(*arguments: str) -> list[int]:
-            rows = json.loads(self.mukret(*command, *arguments).stdout)["tables"][
+            rows = json.loads(self.typed(*command, *arguments).stdout)["tables"][
                 "sailings"
             ]
             self.assertEqual({tuple(row) for row in rows}, {("no",)})
@@ -560,7 +560,7 @@ class CommandLine(FolderCase):
             any(number >= 100 for number in sample)
             and any(number < 100 for number in sample)
         )
-        wide = self.mukret(
+        wide = self.typed(
             *command[:-1], "--columns", "fare,no", "--wide", "--rows", "1"
         ).stdout
         self.assertLess(wide.index("fare"), wide.index("no "))
@@ -579,13 +579,13 @@ class CommandLine(FolderCase):
             "raw.json",
             '{"sailings": [{"id": "1", "fare": "2.50", "note": "x"}, {"id": 2, "fare": 3, "note": null}]}',
         )
-        done = self.mukret("preview", "ferry.rules.yaml", "raw.json", "--raw")
+        done = self.typed("preview", "ferry.rules.yaml", "raw.json", "--raw")
         lines = [line.split() for line in done.stdout.splitlines()]
         self.assertIn(["1", "1", "2.50", "x"], lines)
         self.assertIn(["2", "2", "3.00", "null"], lines)
         self.assertIn(["3"], lines)  # below 3.00; what is the same is not said again
         self.assertNotIn('"2.50"', done.stdout)
-        sample = self.mukret(
+        sample = self.typed(
             "preview",
             "ferry.rules.yaml",
             "raw.json",
@@ -600,7 +600,7 @@ class CommandLine(FolderCase):
         )
         self.assertIn(["3"], [line.split() for line in sample.stdout.splitlines()])
         self.assertEqual(
-            self.mukret(
+            self.typed(
                 "preview", "ferry.rules.yaml", "raw.json", "--raw", "--json"
             ).returncode,
             2,
@@ -657,11 +657,11 @@ class CommandLine(FolderCase):
             process.send_signal(signal.SIGINT)
             self.assertEqual(process.wait(timeout=60), 0)
         self.assertEqual(
-            self.mukret("preview", "ferry.rules.yaml", "-", "--watch").returncode, 2
+            self.typed("preview", "ferry.rules.yaml", "-", "--watch").returncode, 2
         )
 
     def test_preview_gives_json_with_numbers_as_they_are(self) -> None:
-        done = self.mukret(
+        done = self.typed(
             "preview", "ferry.rules.yaml", "clean.json", "--json", "--rows", "1"
         )
         self.assertEqual(
@@ -672,7 +672,7 @@ class CommandLine(FolderCase):
     # ---- the program as a whole
 
     def test_help_names_the_commands_and_each_has_two_examples(self) -> None:
-        text = self.mukret("--help").stdout
+        text = self.typed("--help").stdout
         for command in (
             "look",
             "survey",
@@ -691,9 +691,9 @@ class CommandLine(FolderCase):
         ):
             with self.subTest(command):
                 self.assertIn(command, text)
-                shown = self.mukret(command, "--help").stdout
+                shown = self.typed(command, "--help").stdout
                 self.assertEqual(shown.count("\n    mukret " + command), 2, shown)
-        self.assertEqual(self.mukret("--version").stdout, "mukret 0.1.0\n")
+        self.assertEqual(self.typed("--version").stdout, "mukret 0.1.0\n")
 
     def test_help_imports_nothing_heavy(self) -> None:
         code = "import sys; sys.argv = ['mukret', '--help']\nfrom mukret.cli.main import main\nmain.main(standalone_mode=False)\nprint(sorted(sys.modules), file=sys.stderr)"  # fmt: skip
@@ -735,12 +735,12 @@ class CommandLine(FolderCase):
         )
 
     def test_colours_are_left_out_where_nobody_looks(self) -> None:
-        done = self.mukret("check", "ferry.rules.yaml")
+        done = self.typed("check", "ferry.rules.yaml")
         self.assertEqual(
             (done.stdout, done.stderr),
             ("ferry.rules.yaml: no problems (1 table, 3 fields, 0 examples)\n", ""),
         )
-        done = self.mukret("preview", "ferry.rules.yaml", "dirty.json")
+        done = self.typed("preview", "ferry.rules.yaml", "dirty.json")
         self.assertEqual(
             [line.rstrip() for line in done.stdout.splitlines()],
             [
@@ -785,7 +785,7 @@ def records_of(fields: list[str]) -> list[str]:
 
 class Demo(FolderCase):
     def test_demo_goes_the_whole_way_and_every_command_it_prints_works(self) -> None:
-        done = self.mukret("demo")
+        done = self.typed("demo")
         self.assertEqual(done.returncode, 0)
         lines = done.stdout.splitlines()
         ran = [line.removeprefix("$ ") for line in lines if line.startswith("$ mukret")]
@@ -818,10 +818,10 @@ class Demo(FolderCase):
                     )
 
     def test_demo_keeps_rules_that_were_changed(self) -> None:
-        self.mukret("demo", "--to", "d")
+        self.typed("demo", "--to", "d")
         rules = self.folder / "d/merrow.rules.yaml"
         rules.write_text(rules.read_text() + "# mine\n")
-        done = self.mukret("demo", "--to", "d")
+        done = self.typed("demo", "--to", "d")
         self.assertEqual(
             [line for line in done.stderr.splitlines() if line.startswith("kept")],
             ["kept: d/merrow.rules.yaml, which you have changed"],

@@ -191,7 +191,7 @@ class Comparing(FolderCase):
         )
         self.file("old.yaml", rules_text(old))
         self.file("new.yaml", rules_text(new))
-        shown = self.mukret("compare", "old.yaml", "new.yaml", "a.jsonl").stdout
+        shown = self.typed("compare", "old.yaml", "new.yaml", "a.jsonl").stdout
         self.assertIn(
             "harbours (renamed, was ports)  3 rows written, now 3\n  column deep: renamed, was depth\n  column deep: decimal(6,2), now decimal(9,4)\n",
             shown,
@@ -266,7 +266,7 @@ class OnTheCommandLine(FolderCase):
             keyed.replace("$.depth", "$.dept").replace("where: depth > 2", ""),
         )
         self.file("a.json", json.dumps({"ports": PORTS}))
-        done = self.mukret("compare", "old.yaml", "new.yaml", "a.json")
+        done = self.typed("compare", "old.yaml", "new.yaml", "a.json")
         self.assertEqual(done.returncode, 1)
         self.assertEqual(
             done.stdout.splitlines(),
@@ -290,7 +290,7 @@ class OnTheCommandLine(FolderCase):
             " ".join(next_step[1:]),
             "trace new.yaml a.json --table ports --key code=OTV --field depth",
         )
-        self.assertEqual(self.mukret(*next_step[1:]).returncode, 0)
+        self.assertEqual(self.typed(*next_step[1:]).returncode, 0)
         done = self.mukret(
             "compare", "old.yaml", "old.yaml", "-", stdin=json.dumps({"ports": PORTS})
         )
@@ -304,17 +304,17 @@ class OnTheCommandLine(FolderCase):
         done = self.mukret("compare", "old.yaml", "old.yaml", "-", stdin=lines)
         self.assertEqual(done.stdout.splitlines()[-1], "30,000 documents read by both")
         report = json.loads(
-            self.mukret("compare", "old.yaml", "new.yaml", "a.json", "--json").stdout
+            self.typed("compare", "old.yaml", "new.yaml", "a.json", "--json").stdout
         )
         self.assertEqual(report["tables"]["ports"]["values"]["depth"]["count"], 2)
         self.assertEqual(
-            self.mukret("compare", "old.yaml", "none.yaml", "a.json").returncode, 3
+            self.typed("compare", "old.yaml", "none.yaml", "a.json").returncode, 3
         )
         self.file("cut.json", '{"ports": [')
         self.assertEqual(
-            self.mukret("compare", "old.yaml", "old.yaml", "cut.json").returncode, 3
+            self.typed("compare", "old.yaml", "old.yaml", "cut.json").returncode, 3
         )
-        done = self.mukret("compare", "old.yaml", "old.yaml", "a.json", "cut.json")
+        done = self.typed("compare", "old.yaml", "old.yaml", "a.json", "cut.json")
         self.assertEqual(
             (done.returncode, done.stdout.splitlines()[-1]),
             (1, "1 document read by both, 1 not readable (mukret survey says why)"),

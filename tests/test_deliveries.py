@@ -495,8 +495,8 @@ class OnTheCommandLine(Delivering):
         after[0]["lat"], after[0]["sailings"][1]["no"] = 1.25, 3
         self.deliver(NESTED, before, "one")
         self.deliver(NESTED, after, "other", "parquet")
-        self.assertEqual(self.mukret("compare", "one", "one").returncode, 0)
-        done = self.mukret("compare", "one", "other")
+        self.assertEqual(self.typed("compare", "one", "one").returncode, 0)
+        done = self.typed("compare", "one", "other")
         self.assertEqual((done.returncode, done.stdout.splitlines()), (1, [
             "ports  2 rows, now 2; told apart by code",
             "  rows changed: 1",
@@ -512,12 +512,12 @@ class OnTheCommandLine(Delivering):
             "the same: calls",
         ]))  # fmt: skip
         self.assertIn("--table ports --key code=OTV --field lat", done.stderr)
-        report = json.loads(self.mukret("compare", "one", "other", "--json").stdout)
+        report = json.loads(self.typed("compare", "one", "other", "--json").stdout)
         self.assertEqual(
             report["tables"]["ports"]["changed"]["fields"]["lat"]["count"], 1
         )
         self.assertEqual(
-            self.mukret(
+            self.typed(
                 "compare", "one", "other", "--ignore-fields", "lat,no"
             ).returncode,
             0,

@@ -618,15 +618,15 @@ class OnTheCommandLine(Described):
             ("sql", "CREATE TABLE"), ("python", "class SailingStatus(Enum):"),
         ):  # fmt: skip
             with self.subTest(form):
-                done = self.mukret("describe", rules, "--as", form)
+                done = self.typed("describe", rules, "--as", form)
                 self.assertEqual((done.returncode, done.stderr), (0, ""))
                 self.assertIn(wanted, done.stdout)
         self.assertEqual(
-            self.mukret("describe", rules).stdout,
-            self.mukret("describe", rules, "--as", "markdown").stdout,
+            self.typed("describe", rules).stdout,
+            self.typed("describe", rules, "--as", "markdown").stdout,
         )
         self.assertEqual(
-            json.loads(self.mukret("describe", "--rules-schema").stdout), rules_schema()
+            json.loads(self.typed("describe", "--rules-schema").stdout), rules_schema()
         )
 
     def test_what_makes_no_sense_is_told(self) -> None:
@@ -649,13 +649,13 @@ class Page(Described):
         self.demo()
         for arguments in commands_of("docs/describe.md"):
             with self.subTest(arguments):
-                done = self.mukret(*arguments)
+                done = self.typed(*arguments)
                 self.assertIn(done.returncode, (0, 1), done.stderr)
         self.assertRegex(done.stdout, r"the same: |told apart by")
         for language, _, content in blocks("docs/describe.md"):
             for line in content.splitlines() if language == "text" else ():
                 typed, _, target = line.removeprefix("mukret ").partition(" > ")
-                done = self.mukret(*typed.split())
+                done = self.typed(*typed.split())
                 self.assertIn(done.returncode, (0, 1), done.stderr)
                 if target:
                     self.file(target, done.stdout)

@@ -630,7 +630,7 @@ class Drafts(FolderCase):
             }
             with open(self.folder / "kept/capture.jsonl", "a") as file:
                 file.write(json.dumps(line) + "\n")
-        done = self.mukret("draft", "kept", "--out", "x.rules.yaml")
+        done = self.typed("draft", "kept", "--out", "x.rules.yaml")
         self.assertEqual(done.returncode, 0, done.stderr)
         rules = load_rules(self.folder / "x.rules.yaml")
         self.assertEqual(
@@ -649,7 +649,7 @@ class Drafts(FolderCase):
         self.assertEqual(
             (text.count("#   on:"), [path.text for path in rules.ignore]), (1, ["$.on"])
         )
-        done = self.mukret(
+        done = self.typed(
             "extract", "x.rules.yaml", "kept", "--to", "tables", "--strict"
         )
         self.assertEqual(done.returncode, 0, done.stderr)
@@ -1028,7 +1028,7 @@ class Adding(FolderCase):
             "flow.yaml",
             'mukret: 1\ntables: {t: {rows: "$.t[*]", fields: {code: $.code}}}\n',
         )
-        done = self.mukret("draft", "a.json", "--add", "r.yaml")
+        done = self.typed("draft", "a.json", "--add", "r.yaml")
         self.assertEqual(
             done.stderr.splitlines(),
             ["r.yaml: 1 field, 0 tables and 0 paths to ignore added", "  ports.name"],
@@ -1038,13 +1038,13 @@ class Adding(FolderCase):
             '    fields: {code: $.code, name: {at: "$.name", note: "e.g. x"}}',
         )
         self.assertIn(
-            "nothing is new", self.mukret("draft", "a.json", "--add", "r.yaml").stderr
+            "nothing is new", self.typed("draft", "a.json", "--add", "r.yaml").stderr
         )
-        done = self.mukret("draft", "a.json", "--add", "flow.yaml")
+        done = self.typed("draft", "a.json", "--add", "flow.yaml")
         self.assertEqual(done.returncode, 2)
         self.assertIn("tables stands in one line, in braces", done.stderr)
         self.assertEqual(
-            self.mukret("draft", "a.json", "--add", "r.yaml", "--out", "x").returncode,
+            self.typed("draft", "a.json", "--add", "r.yaml", "--out", "x").returncode,
             2,
         )
 
@@ -1071,7 +1071,7 @@ class Names(FolderCase):
 class OnTheCommandLine(FolderCase):
     def test_a_draft_is_written_once_and_says_what_comes_next(self) -> None:
         self.file("a b.json", '{"ports": [{"code": "OTV"}, {"code": "SKR"}]}')
-        done = self.mukret("draft", "a b.json", "--out", "new.rules.yaml")
+        done = self.typed("draft", "a b.json", "--out", "new.rules.yaml")
         self.assertEqual((done.returncode, done.stdout), (0, ""))
         self.assertEqual(
             done.stderr.splitlines(),
@@ -1081,15 +1081,15 @@ class OnTheCommandLine(FolderCase):
             ],
         )
         self.assertEqual(
-            self.mukret("draft", "a b.json").stdout.splitlines()[1:],
+            self.typed("draft", "a b.json").stdout.splitlines()[1:],
             (self.folder / "new.rules.yaml").read_text().splitlines()[1:],
         )
-        again = self.mukret("draft", "a b.json", "--out", "new.rules.yaml")
+        again = self.typed("draft", "a b.json", "--out", "new.rules.yaml")
         self.assertEqual(again.returncode, 2)
         self.assertIn("new.rules.yaml is there already", again.stderr)
         self.assertIn(
             "there is no folder",
-            self.mukret("draft", "a b.json", "--out", "x/new.rules.yaml").stderr,
+            self.typed("draft", "a b.json", "--out", "x/new.rules.yaml").stderr,
         )
 
     def test_standard_input_and_documents_that_are_broken(self) -> None:

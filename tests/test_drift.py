@@ -308,7 +308,7 @@ class OnTheCommandLine(FolderCase):
         self.file("a.json", json.dumps({"ports": PORTS}))
 
     def test_what_is_new_is_shown_with_what_to_type_next(self) -> None:
-        done = self.mukret("check", "ferry.rules.yaml", "a.json")
+        done = self.typed("check", "ferry.rules.yaml", "a.json")
         self.assertEqual(done.returncode, 1)
         for line in (
             '  $.ports[*].owner  2  e.g. {"id":1}',
@@ -324,7 +324,7 @@ class OnTheCommandLine(FolderCase):
             "  mukret check ferry.rules.yaml a.json --ignore-now", done.stderr
         )
         report = json.loads(
-            self.mukret("check", "ferry.rules.yaml", "a.json", "--json").stdout
+            self.typed("check", "ferry.rules.yaml", "a.json", "--json").stdout
         )
         self.assertEqual(
             [one["path"] for one in report["responses"]["unread"]],
@@ -333,7 +333,7 @@ class OnTheCommandLine(FolderCase):
 
     def test_ignore_now_changes_the_rules_file_and_nothing_else_in_it(self) -> None:
         before = (self.folder / "ferry.rules.yaml").read_text()
-        done = self.mukret("check", "ferry.rules.yaml", "a.json", "--ignore-now")
+        done = self.typed("check", "ferry.rules.yaml", "a.json", "--ignore-now")
         self.assertIn("ferry.rules.yaml: 2 paths more under ignore", done.stderr)
         after = (self.folder / "ferry.rules.yaml").read_text()
         added = [line for line in after.splitlines() if line not in before.splitlines()]
@@ -348,12 +348,12 @@ class OnTheCommandLine(FolderCase):
             ],
         )
         self.assertNotIn(
-            "Read by no rule", self.mukret("check", "ferry.rules.yaml", "a.json").stdout
+            "Read by no rule", self.typed("check", "ferry.rules.yaml", "a.json").stdout
         )
         self.assertEqual(
             sorted(path.name for path in self.folder.iterdir()),
             ["a.json", "ferry.rules.yaml"],
         )
         self.assertEqual(
-            self.mukret("check", "ferry.rules.yaml", "--ignore-now").returncode, 2
+            self.typed("check", "ferry.rules.yaml", "--ignore-now").returncode, 2
         )

@@ -657,8 +657,8 @@ class Nested(FolderCase):
             self.folder / "merrow-demo/merrow.rules.yaml",
             self.folder / "merrow-demo/feed",
         )
-        self.mukret("extract", *feed, "--to", "nested", "--format", "jsonl", "--nested")
-        self.mukret("extract", *feed, "--to", "flat")
+        self.typed("extract", *feed, "--to", "nested", "--format", "jsonl", "--nested")
+        self.typed("extract", *feed, "--to", "flat")
         below = [name for name in rules.tables if rules.tables[name].within]
         roots = {
             within
@@ -680,7 +680,7 @@ class Nested(FolderCase):
             )
             lines.append(f"  {name}: {{{place}, fields: {{{own}}}}}")
         self.file("back.rules.yaml", "\n".join(lines))
-        done = self.mukret(
+        done = self.typed(
             "extract", "back.rules.yaml", "nested/ports.jsonl", "--to", "back"
         )
         self.assertEqual(done.returncode, 0, done.stderr)
@@ -992,7 +992,7 @@ class Page(FolderCase):
         self.assertEqual(len(commands), 5)
         for arguments in commands:
             self.assertEqual(
-                self.mukret(*arguments).returncode, 1, arguments
+                self.typed(*arguments).returncode, 1, arguments
             )  # its rejects
 
 

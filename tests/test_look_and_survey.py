@@ -91,7 +91,10 @@ class FeedCase(FolderCase):
         stdin: str | None = None,
     ) -> str:
         """What a command prints on standard output, if it ends as it should."""
-        done = self.mukret(*arguments, columns=columns, stdin=stdin)
+        if stdin is None:
+            done = self.typed(*arguments, columns=columns)
+        else:
+            done = self.mukret(*arguments, columns=columns, stdin=stdin)
         self.assertEqual(done.returncode, code, done.stderr)
         self.assertNotIn("Traceback", done.stderr)
         self.assertNotIn("\x1b", done.stdout + done.stderr)
@@ -118,10 +121,10 @@ class Survey(FeedCase):
         )
 
     def test_what_to_type_next_is_said_and_works(self) -> None:
-        done = self.mukret("survey", "feed.jsonl")
+        done = self.typed("survey", "feed.jsonl")
         lines = [line.strip() for line in done.stderr.splitlines()]
         self.assertEqual(lines[-3:], ["mukret look feed.jsonl '$.ports[*]' --nth 1", "mukret survey feed.jsonl --path '$.ports[*]'", "mukret draft feed.jsonl"])  # fmt: skip
-        self.assertEqual(self.mukret("survey", "feed.jsonl", "--quiet").stderr, "")
+        self.assertEqual(self.typed("survey", "feed.jsonl", "--quiet").stderr, "")
         part = self.shown("survey", "feed.jsonl", "--path", "$.ports[*]")
         self.assertTrue(
             part.startswith(
@@ -262,7 +265,7 @@ class Survey(FeedCase):
 
     def test_bad_documents_are_named_and_the_others_surveyed(self) -> None:
         self.file("mixed.jsonl", '{"a": 1}\n{"a": tru}\n{"a": 2}\n')
-        done = self.mukret("survey", "mixed.jsonl", "--quiet")
+        done = self.typed("survey", "mixed.jsonl", "--quiet")
         self.assertEqual(done.returncode, 1)
         self.assertIn("└ a  whole number; 1 … 2\n", done.stdout)
         self.assertEqual(
@@ -534,7 +537,7 @@ class Look(FeedCase):
         self.assertEqual(
             self.shown("look", "feed.jsonl", "$.ports[*].code", "--nth", "3"), third
         )
-        done = self.mukret("look", "feed.jsonl", "$.ports[*].code", "--nth", "4")
+        done = self.typed("look", "feed.jsonl", "$.ports[*].code", "--nth", "4")
         self.assertEqual(
             (done.returncode, done.stderr),
             (2, "error: $.ports[*].code finds 3 nodes; there is no number 4 [usage]\n"),
@@ -571,7 +574,7 @@ class Look(FeedCase):
 
     def test_the_rest_is_counted_and_the_next_step_named(self) -> None:
         self.feed(*[{"n": number} for number in range(100)])
-        done = self.mukret("look", "feed.jsonl")
+        done = self.typed("look", "feed.jsonl")
         shown = done.stdout.count("$  object")
         self.assertEqual(
             done.stderr.splitlines(),
@@ -588,7 +591,7 @@ class Look(FeedCase):
         self.file("long.jsonl", "\n".join([*lines, "{'broken'"]))
         self.assertIn('"n": 6,', self.shown("look", "long.jsonl", "$", "--nth", "7"))
         self.assertIn(
-            "so far: reading stopped there", self.mukret("look", "long.jsonl").stderr
+            "so far: reading stopped there", self.typed("look", "long.jsonl").stderr
         )
         self.shown("look", "long.jsonl", "--json", code=1)
         text = json.dumps(
@@ -600,7 +603,7 @@ class Look(FeedCase):
                 self.assertIn(
                     "$['feed']['rows'][6]", self.shown("look", "long.json", path, *nth)
                 )
-        done = self.mukret("look", "long.json", "$.feed.rows[*]", "--nth", "2999")
+        done = self.typed("look", "long.json", "$.feed.rows[*]", "--nth", "2999")
         self.assertEqual(done.returncode, 2, done.stderr)
         self.assertRegex(
             done.stderr,
@@ -611,7 +614,7 @@ class Look(FeedCase):
             with self.subTest(path):
                 self.assertIn(
                     "did you mean" if path[-1] != "m" else "",
-                    self.mukret("look", "long.json", path).stderr,
+                    self.typed("look", "long.json", path).stderr,
                 )
 
     def test_the_first_record_of_a_list_is_unfolded(self) -> None:
@@ -666,7 +669,7 @@ class Look(FeedCase):
             ),
             "TOL\n",
         )
-        done = self.mukret("look", "feed.jsonl", "--named", "depth")
+        done = self.typed("look", "feed.jsonl", "--named", "depth")
         self.assertEqual(done.returncode, 1)
         self.assertIn("no member depth below $; did you mean depth_m?", done.stderr)
 
@@ -692,7 +695,7 @@ class Look(FeedCase):
             with self.subTest(typed):
                 self.assertIn(
                     f"hint: write {meant}\n",
-                    self.mukret("look", "feed.jsonl", typed).stderr,
+                    self.typed("look", "feed.jsonl", typed).stderr,
                 )
 
     def test_json_has_every_node_with_its_place(self) -> None:

@@ -351,33 +351,31 @@ class OnTheCommandLine(FolderCase):
         self.demo()
         rules, feed = "merrow-demo/merrow.rules.yaml", "merrow-demo/feed"
         codes = [
-            self.mukret(
+            self.typed(
                 "extract", rules, feed, "--part", f"{k}/6", "--to", f"parts/{k}", "-q"
             ).returncode
             for k in range(1, 7)
         ]
         self.assertEqual(Counter(codes), {0: 3, 1: 3})  # a clean one, two without files
         parts = [f"parts/{k}" for k in range(1, 7)]
-        done = self.mukret("merge", *parts, "--to", "sqlite:///ferries.db")
+        done = self.typed("merge", *parts, "--to", "sqlite:///ferries.db")
         self.assertEqual(done.returncode, 1)
         self.assertIn(
             "6 parts: 4 documents in 4 files → sqlite:///ferries.db", done.stderr
         )
         self.assertIn("sailings: 1 × duplicate", done.stderr)
         self.assertEqual(
-            self.mukret(
+            self.typed(
                 "compare", "merrow-demo/tables", "sqlite:///ferries.db"
             ).returncode,
             0,
         )
         self.assertEqual(
-            self.mukret(
-                "merge", *parts, "--to", "out", "--max-rejects", "5"
-            ).returncode,
+            self.typed("merge", *parts, "--to", "out", "--max-rejects", "5").returncode,
             1,
         )
         self.assertFalse((self.folder / "out").exists())
-        refused = self.mukret("compare", "parts/1", "merrow-demo/tables")
+        refused = self.typed("compare", "parts/1", "merrow-demo/tables")
         self.assertEqual(
             (refused.returncode, "whose keys are not resolved" in refused.stderr),
             (3, True),
@@ -392,7 +390,7 @@ class OnTheCommandLine(FolderCase):
                     f'tables: {{t: {{rows: "$.a[*]", fields: {{a: {field}}}}}}}'
                 ),
             )
-            done = self.mukret(
+            done = self.typed(
                 "extract", "a.rules.yaml", "a.json", "--part", "1/1", "--to", "p"
             )
             self.assertEqual(

@@ -340,7 +340,7 @@ class Reports(FolderCase):
         self.file("feed.rules.yaml", rules_text(self.RULES))
         for number, sailings in enumerate(([self.GOOD], [])):
             self.file(f"{number}.json", json.dumps({"sailings": sailings}))
-            self.mukret(
+            self.typed(
                 "extract",
                 "feed.rules.yaml",
                 f"{number}.json",
@@ -349,7 +349,7 @@ class Reports(FolderCase):
                 "--mode",
                 "append",
             )
-        found = json.loads(self.mukret("report", "sqlite:///f.db", "--json").stdout)
+        found = json.loads(self.typed("report", "sqlite:///f.db", "--json").stdout)
         told = {
             name: (table["rows"], table["rows_seen"])
             for name, table in found["tables"].items()
@@ -368,7 +368,7 @@ class Reports(FolderCase):
             ("sqlite:///f.db", None),
             ("c", "csv"),
         ):
-            done = self.mukret(
+            done = self.typed(
                 "extract",
                 rules,
                 feed,
@@ -377,7 +377,7 @@ class Reports(FolderCase):
                 *(["--format", form] if form else []),
             )
             self.assertEqual(done.returncode, 1, done.stderr)
-            done = self.mukret("report", target, "--out", "page.html", "-q")
+            done = self.typed("report", target, "--out", "page.html", "-q")
             self.assertEqual((done.returncode, done.stderr), (0, ""))
             text = (self.folder / "page.html").read_text()
             columns = text[
@@ -420,7 +420,7 @@ class Reports(FolderCase):
                 self.assertEqual(done.returncode, code, done.stderr)
                 self.assertIn(word, done.stderr)
         self.assertTrue((self.folder / "p.png").read_bytes().startswith(b"\x89PNG"))
-        told = json.loads(self.mukret("report", "out", "--json").stdout)
+        told = json.loads(self.typed("report", "out", "--json").stdout)
         self.assertEqual(
             (
                 told["fit_for_use"],
@@ -444,10 +444,10 @@ class InPostgres(PostgresCase, FolderCase):
         address = f"postgresql:///postgres?{self.dsn.replace(' dbname=postgres', '').replace(' ', '&')}"
         rules, feed = "merrow-demo/merrow.rules.yaml", "merrow-demo/feed"
         self.assertEqual(
-            self.mukret("extract", rules, feed, "--to", address).returncode, 1
+            self.typed("extract", rules, feed, "--to", address).returncode, 1
         )
         there, here = (
-            self.mukret("report", target, "--json").stdout
+            self.typed("report", target, "--json").stdout
             for target in (address, "merrow-demo/tables")
         )
         self.assertEqual(json.loads(there), json.loads(here))

@@ -11,7 +11,7 @@ from mukret.rules import parse_rules
 from tests.helpers import rules_text
 from tests.spark import ClusterCase
 
-TIMES = 5
+TIMES = 3
 RULES = """
     tables:
       sailings:

@@ -243,14 +243,14 @@ class InAFile(FolderCase):
         self.file("t.rules.yaml", rules_text(ports))
         self.file("in/1.json", '[{"code": "A"}]')
         extract = ("extract", "t.rules.yaml", "in", "--to", "sqlite:///m.db")
-        self.assertEqual(self.mukret(*extract).returncode, 0)
+        self.assertEqual(self.typed(*extract).returncode, 0)
         self.file("in/2.json", '[{"code": "B"}]')
         self.file("in/copy of 2.json", '[{"code": "B"}]')
         for codes, more in (
             (["A", "B"], "2 files passed over"),
             (["A", "B"], "3 files passed over"),
         ):
-            done = self.mukret(*extract, "--mode", "append", "--skip-seen")
+            done = self.typed(*extract, "--mode", "append", "--skip-seen")
             self.assertEqual(done.returncode, 0, done.stderr)
             self.assertIn(more, done.stderr)
             self.assertEqual(
@@ -267,9 +267,9 @@ class InAFile(FolderCase):
         )
         self.file("in/1.json", '[{"code": "C"}]')
         self.assertEqual(
-            self.mukret(*extract[:2], "in/1.json", *extract[3:]).returncode, 0
+            self.typed(*extract[:2], "in/1.json", *extract[3:]).returncode, 0
         )  # made anew
-        done = self.mukret(*extract, "--mode", "upsert", "--skip-seen")
+        done = self.typed(*extract, "--mode", "upsert", "--skip-seen")
         self.assertIn("2 files passed over", done.stderr)
         self.assertEqual(
             [code for code, _ in self.ask("SELECT * FROM ports ORDER BY code")],
@@ -277,7 +277,7 @@ class InAFile(FolderCase):
         )
         for mode, where in ((("--mode", "replace"), "sqlite:///m.db"), ((), "out")):
             self.assertEqual(
-                self.mukret(*extract[:-1], where, *mode, "--skip-seen").returncode, 2
+                self.typed(*extract[:-1], where, *mode, "--skip-seen").returncode, 2
             )
 
     def test_a_run_that_fails_leaves_what_was_there(self) -> None:
@@ -381,7 +381,7 @@ class InAFile(FolderCase):
             ("mysql://x", (), 2, "not supported yet"),
         ):
             with self.subTest(to, more=more):
-                done = self.mukret(
+                done = self.typed(
                     "extract", "t.rules.yaml", "a.json", "--to", to, *more
                 )
                 self.assertEqual(done.returncode, code, done.stderr)

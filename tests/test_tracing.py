@@ -388,7 +388,7 @@ class OnTheCommandLine(FolderCase):
         self.file("a.json", json.dumps(DOCUMENT))
 
     def test_it_reads_like_an_explanation(self) -> None:
-        done = self.mukret(
+        done = self.typed(
             "trace",
             "ferry.rules.yaml",
             "a.json",
@@ -421,7 +421,7 @@ class OnTheCommandLine(FolderCase):
             done.stderr.splitlines()[-1], "  mukret look a.json '$.ports[0]' --nth 1"
         )
         report = json.loads(
-            self.mukret(
+            self.typed(
                 "trace",
                 "ferry.rules.yaml",
                 "a.json",
@@ -438,12 +438,12 @@ class OnTheCommandLine(FolderCase):
         rules = 'response: {embedded: [$.log]}\ntables:\n  log: {rows: "$.log.rows[*]", fields: {n: $.n}}\n'
         self.file("text.rules.yaml", f"mukret: 1\n{rules}")
         self.file("text.json", json.dumps({"log": '{"rows": [{"n": 1}]}'}))
-        done = self.mukret(
+        done = self.typed(
             "trace", "text.rules.yaml", "text.json", "--table", "log", "--nth", "1"
         )
         step = shlex.split(done.stderr.splitlines()[-1])
         self.assertEqual(step, ["mukret", "look", "text.json", "$.log", "--nth", "1"])
-        self.assertEqual(self.mukret(*step[1:]).returncode, 0)
+        self.assertEqual(self.typed(*step[1:]).returncode, 0)
 
     def test_a_value_that_equals_the_default_is_not_taken_for_it(self) -> None:
         self.file(
@@ -462,8 +462,8 @@ class OnTheCommandLine(FolderCase):
         self.assertEqual(last, ["read as text", nothing, nothing])
 
     def test_the_folder_of_a_run_leads_to_its_input(self) -> None:
-        self.mukret("extract", "ferry.rules.yaml", "a.json", "--to", "tables")
-        done = self.mukret(
+        self.typed("extract", "ferry.rules.yaml", "a.json", "--to", "tables")
+        done = self.typed(
             "trace",
             "ferry.rules.yaml",
             "tables",
@@ -476,7 +476,7 @@ class OnTheCommandLine(FolderCase):
 
     def test_a_broken_file_is_told_and_not_taken_for_one_without_rows(self) -> None:
         self.file("cut.json", '{"ports": [')
-        done = self.mukret("trace", "ferry.rules.yaml", "cut.json", "--table", "ports")
+        done = self.typed("trace", "ferry.rules.yaml", "cut.json", "--table", "ports")
         self.assertEqual(done.returncode, 3)
         self.assertIn("[nothing-read]", done.stderr)
 

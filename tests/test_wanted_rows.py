@@ -348,7 +348,7 @@ class WantedRows(FolderCase):
             ),
         )
         self.file("sailings.csv", "no\n1\n3\n-,4\n")
-        done = self.mukret(
+        done = self.typed(
             "draft", file, "--like", "sailings.csv", "--out", "s.rules.yaml"
         )
         self.assertEqual(done.returncode, 0, done.stderr)
@@ -395,7 +395,7 @@ class WantedRows(FolderCase):
         file = self.file("feed.json", json.dumps({"ports": ports}))
         self.file("ports.csv", "code\nSKR\nTOL\n")
         self.file("other.csv", "port,berth\nOTV,0\nSKR,1\n")
-        done = self.mukret(
+        done = self.typed(
             "draft", file, "--like", "ports.csv", "--like", "berths=other.csv"
         )
         self.assertEqual(done.returncode, 0, done.stderr)
@@ -432,13 +432,13 @@ class WantedRows(FolderCase):
             with self.assertRaisesRegex(InputError, word):
                 read_wanted(str(self.folder / "wrong.csv"), "wrong")
         self.file("lost.csv", "code\nLUN\n")
-        done = self.mukret("draft", file, "--like", "lost.csv")
+        done = self.typed("draft", file, "--like", "lost.csv")
         self.assertEqual(done.returncode, 2)
         self.assertIn(
             "lost.csv, line 2: no row of the input has anything of it [not-given]",
             done.stderr,
         )
-        done = self.mukret("draft", file, "--like", "a b=lost.csv")
+        done = self.typed("draft", file, "--like", "a b=lost.csv")
         self.assertIn("'a b' is no name of a table [usage]", done.stderr)
-        done = self.mukret("draft", file, "--like", "lost.csv", "--path", "$.ports")
+        done = self.typed("draft", file, "--like", "lost.csv", "--path", "$.ports")
         self.assertIn("--like says all that is wanted", done.stderr)
