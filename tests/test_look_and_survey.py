@@ -223,16 +223,34 @@ class Survey(FeedCase):
                 "blank": "n/a\u001b ",
             }
         )
-        shown = self.shown(
-            "survey", "feed.jsonl", "-v", columns=400
-        )  # which looks for escapes itself
-        for said in (
-            "red\\u001b[31m and blink\\u001b[5m are of equal length",
-            "the first row holds the names: red\\u001b[31m, blink\\u001b[5m",
-            "buoy ×4: red\\u001b[31m; light ×4: blink\\u001b[5m",
-        ):
-            with self.subTest(said):
-                self.assertIn(said, shown)
+        # Which looks for escapes itself.
+        shown = self.shown("survey", "feed.jsonl", "-v", columns=400)
+        self.assertEqual(
+            shown.partition("What stands where\n")[2],
+            r"""$                            1 document; red\u001b[31m and blink\u001b[5m are of equal length: parallel
+├ ['red\u001b[31m'][*]       2 elements in one list; whole number; 1 … 2
+├ ['blink\u001b[5m'][*]      2 elements in one list; whole number; 3 … 4
+├ table[*]                   1 row of 2 in one list; the first row holds the names: red\u001b[31m, blink\u001b[5m
+│ ├ [0] red\u001b[31m        number in text (whole); e.g. "1"; up to 1 character
+│ └ [1] blink\u001b[5m       number in text (whole); e.g. "2"; up to 1 character
+├ marks[*]                   8 records in one list; several sorts, told by is: buoy ×4: red\u001b[31m; light ×4: blink\u001b[5m
+│ ├ is                       text; buoy ×4, light ×4
+│ ├ ['red\u001b[31m']        4 of 8; whole number; 1
+│ └ ['blink\u001b[5m']       4 of 8; whole number; 2
+├ days
+│ ├ ['2031-03-28\u001b[2J']  whole number; 1
+│ └ ['2031-03-29\u001b[2J']  whole number; 2
+├ quays[*]                   3 records in one list
+│ └ id                       text; unique; e.g. "Q0red\u001b[31m", "Q1red\u001b[31m", "Q2red\u001b[31m"; up to 10 characters
+├ calls[*]                   3 records in one list
+│ └ quay                     text; found in $.quays[*].id; e.g. "Q0red\u001b[31m", "Q1red\u001b[31m"; up to 10 characters
+└ blank                      text; e.g. "n/a\u001b "; up to 5 characters
+
+1 surprise
+  $.blank: 1 of 1 have white space around them, such as "n/a\u001b "
+    at $.blank in feed.jsonl
+""",
+        )
 
     def test_json_is_for_scripts_and_keeps_digits(self) -> None:
         self.file(

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import gzip
 import json
 from collections import Counter
 from collections.abc import Sequence
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import pyarrow as pa
 
@@ -306,7 +309,24 @@ class OnSpark(SparkCase):
             "a.json", json.dumps({"sailings": [sailing, {"no": 8}], "ports": []})
         )
         one = self.both(parse_rules(rules_text(text)), [first, later], 10)
-        self.assertIn("Otterwick", next(iter(one["rows"]["sailings"])))
+        noon = dt.datetime(2031, 4, 1, 8, 22, 7)
+        typed = {
+            "no": 7,
+            "port": "Otterwick",
+            "fare": Decimal("1204.50"),
+            "load": 0.25,
+            "late": True,
+            "day": noon.date(),
+            "clock": noon.time(),
+            "local": noon,
+            "at": noon.replace(tzinfo=ZoneInfo("UTC")),
+            "took": dt.timedelta(minutes=90),
+            "state": "sailing",
+            "decks": [1, 2],
+            "rest": '{"a":[1.5]}',
+        }
+        empty: dict[str, object] = {**dict.fromkeys(typed), "no": 8, "decks": []}
+        self.assertEqual([*one["rows"]["sailings"]], [str(typed), str(empty)])
 
     def test_errors_are_those_of_one_machine(self) -> None:
         stop = "tables: {sailings: {rows: '$[*]', fields: {no: {at: $.no, type: integer, bad: stop}}}}"

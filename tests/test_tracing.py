@@ -472,7 +472,22 @@ class OnTheCommandLine(FolderCase):
             "--where",
             "name = 'Ann'",
         )
-        self.assertIn("at $.owners[0] in a.json, document 1", done.stdout)
+        self.assertEqual(
+            done.stdout,
+            """\
+owners, a row that is written
+at $.owners[0] in a.json, document 1
+
+id text  a
+    $.id finds "a" at $.owners[0].id
+    read as text
+
+name text  Ann
+    $.name finds "Ann" at $.owners[0].name
+    read as text
+
+""".removesuffix("\n"),
+        )
 
     def test_a_broken_file_is_told_and_not_taken_for_one_without_rows(self) -> None:
         self.file("cut.json", '{"ports": [')

@@ -487,7 +487,8 @@ class _Tree:
             shown = _examples(texts[: 3 if self.details else 2])
             yield [("e.g. ", "dim"), (shown, "dim")]
         if self.details and place.longest:
-            yield [(f"up to {place.longest:,} characters", "dim")]
+            longest = counted(place.longest, "character")
+            yield [(f"up to {longest}", "dim")]
 
 
 def _joined(parts: Iterator[list[Part]]) -> Iterator[Part]:
