@@ -9,6 +9,7 @@ from mukret.cli.commands.handling import handled
 from mukret.cli.commands.options import (
     examples,
     output_options,
+    table_option,
 )
 
 FORMS = ("markdown", "json-schema", "csvw", "sql", "python")
@@ -34,12 +35,7 @@ DIALECTS = ("either", "postgresql", "sqlite")
     show_default=True,
     help=f"{', '.join(FORMS[:-1])} or {FORMS[-1]}.",
 )
-@click.option(
-    "--table",
-    metavar="T",
-    shell_complete=completing.tables,
-    help="The JSON Schema of the records of this table, and of those within them.",
-)
+@table_option("The JSON Schema of the records of this table, and of those within them.")
 @click.option(
     "--dialect",
     metavar="NAME",

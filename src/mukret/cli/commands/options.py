@@ -27,6 +27,13 @@ json_option = click.option(
 )
 
 
+def table_option(about: str) -> Callable[[Decorated], Decorated]:
+    """`--table`; what it is for differs from command to command."""
+    return click.option(
+        "--table", metavar="T", shell_complete=completing.tables, help=about
+    )
+
+
 def output_options(function: Decorated) -> Decorated:
     """`-q`, `-v` and `--log`."""
     # Decorators apply from the last to the first: the help lists them the other way round.
@@ -81,12 +88,7 @@ _DELIVERY = (
         is_flag=True,
         help="Add new columns to tables of a database, with append and upsert.",
     ),
-    click.option(
-        "--table",
-        metavar="T",
-        shell_complete=completing.tables,
-        help="With --to -: the table to write, if there is more than one.",
-    ),
+    table_option("With --to -: the table to write, if there is more than one."),
     click.option(
         "--titles",
         is_flag=True,

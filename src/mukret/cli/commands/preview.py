@@ -13,6 +13,7 @@ from mukret.cli.commands.options import (
     newest_option,
     output_options,
     rules_argument,
+    table_option,
 )
 
 
@@ -25,12 +26,7 @@ from mukret.cli.commands.options import (
 )
 @rules_argument
 @files_argument
-@click.option(
-    "--table",
-    metavar="T",
-    shell_complete=completing.tables,
-    help="Show this table alone.",
-)
+@table_option("Show this table alone.")
 @click.option(
     "--rows",
     metavar="N",

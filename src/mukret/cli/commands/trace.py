@@ -13,6 +13,7 @@ from mukret.cli.commands.options import (
     newest_option,
     output_options,
     rules_argument,
+    table_option,
 )
 
 
@@ -29,12 +30,7 @@ from mukret.cli.commands.options import (
 )
 @rules_argument
 @files_argument
-@click.option(
-    "--table",
-    metavar="T",
-    shell_complete=completing.tables,
-    help="The table of the row, if there is more than one.",
-)
+@table_option("The table of the row, if there is more than one.")
 @click.option(
     "--nth",
     metavar="N",
