@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 
 from mukret.documents import Source
 from mukret.drafting import draft_rules
-from mukret.drafting.draft_tables import NOT_FOR_ENUMS
+from mukret.drafting.draft_fields import NOT_FOR_ENUMS
 from mukret.drafting.model import Draft, DraftField, DraftTable
 from mukret.drafting.names import fresh
 from mukret.drafting.text import enum_lines, field_value, table_lines

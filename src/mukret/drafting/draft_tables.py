@@ -3,62 +3,37 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Sequence
 
+from mukret.drafting.draft_fields import DraftFields
+from mukret.drafting.draft_keys import DraftKeys
 from mukret.drafting.facts import response_fields
 from mukret.drafting.links import DraftLinks
 from mukret.drafting.model import Draft, DraftField, DraftTable
-from mukret.drafting.names import (
-    BARE,
-    GENERIC,
-    VAGUE,
-    WRAPPERS,
-    fitting,
-    fresh,
-    joined,
-    singular,
-    snake_case,
-)
+from mukret.drafting.names import GENERIC, fresh, singular, snake_case
 from mukret.drafting.place_roles import (
-    always_empty,
     column_names,
     has_scalars,
-    holders,
     holds_itself,
     holds_lists,
     is_nested,
     is_one_or_several,
     is_record,
-    key_rank,
-    names_its_parent,
     path,
-    scalars_of,
     scattered,
-    steps_of,
     told_kinds,
     unwrapped,
 )
-from mukret.drafting.private import example
-from mukret.drafting.readings import (
-    DraftReading,
-    example_note,
-    names_reading,
-    reading_of,
-)
+from mukret.drafting.readings import names_reading
 from mukret.paths import Name, child_segment
 from mukret.paths.locate import path_text
 from mukret.survey import PlaceReport, SurveyReport
-from mukret.survey.naming import named_like_an_id
 from mukret.survey.places import Place
 from mukret.survey.relations import Sorts
 from mukret.survey.report import Headed
 from mukret.text import shortened
-from mukret.types.names import SIMPLE
 from mukret.values import JsonValue, json_text
 
-# Of fewer values, or those of one document, that none comes twice says little, unless they are
-# named like ids.
-FEWEST_UNIQUE = 20
 MOST_SORTS = 6
 # A list of no more scalars than these beside the records is no table: corners of a map, words on
 # the response.
@@ -102,21 +77,25 @@ class _Drafter:
         }
         self.documents = report.documents
         self.files = report.files
-        self.draft = Draft(title, bad_documents=report.bad_documents)
-        self.links = DraftLinks()
-        self.moment: DraftField | None = None
+        self.bad_documents = report.bad_documents
         # Places whose rows stand in a table together with those of others.
         self.elsewhere: set[int] = set()
         root = report.places[0].place
+        self.begin(title)
         self.root(root, word)
+        # Nothing in it looks like rows: each document is one.
         if not self.draft.tables:
-            self.draft, self.moment, self.links = (
-                Draft(title, bad_documents=report.bad_documents),
-                None,
-                DraftLinks(),
-            )
+            self.begin(title)
             self.table(root, root, "$", None, (word,))
         self.links.tell(report.places)
+
+    def begin(self, title: str) -> None:
+        """An empty draft."""
+        self.draft = Draft(title, bad_documents=self.bad_documents)
+        self.links = DraftLinks()
+        self.moment: DraftField | None = None
+        self.fields = DraftFields(self.draft, self.links, self.report)
+        self.keys = DraftKeys(self.fields, documents=self.documents, files=self.files)
 
     def root(self, root: Place, word: str) -> None:
         """The tables of all documents."""
@@ -214,7 +193,7 @@ class _Drafter:
             self.object(place, base, table, names)
         # What is left has scalars in it; empty objects and lists alone say nothing.
         elif not kinds <= {"object"} and kinds != {"array"}:
-            self.scalar(place, base, table, names)
+            self.fields.scalar(place, base, table, names)
 
     def tuple_columns(
         self,
@@ -256,11 +235,11 @@ class _Drafter:
             self.table(inner, base, path(inner, base), table, names, of=place)
         # Nothing around it whose field it could be, or nothing in it.
         elif table is None or not inner.nodes:
-            self.ignore(whole, self.words_for(whole))
+            self.fields.ignore(whole, self.fields.words_for(whole))
         elif _are_scalars(inner):
-            self.list_field(inner, base, table, names)
+            self.fields.list_field(inner, base, table, names)
         else:
-            self.whole(whole, base, table, names)
+            self.fields.whole(whole, base, table, names)
 
     def nested(
         self,
@@ -311,11 +290,11 @@ class _Drafter:
         else:
             name = singular(names[-1])
             # Elements that are scalars have no name but that of their list.
-            taken = snake_case(name) in self.taken(table)
-            self.scalar(inner, inner, table, ("value" if taken else name,))
+            taken = snake_case(name) in self.fields.taken(table)
+            self.fields.scalar(inner, inner, table, ("value" if taken else name,))
         if "recurse" in table.options:
-            self.point_upwards(table)
-        self.finish(table)
+            self.fields.point_upwards(table)
+        self.fields.finish(table)
         return table
 
     def record(
@@ -329,19 +308,10 @@ class _Drafter:
         put_together = "spread" in table.options and of is not None and of.members
         # Lists that are put together may hold the same key twice.
         if not put_together:
-            self.key(inner, table)
+            self.keys.give_key(inner, table)
         self.object(inner, inner, table, (), leaving=leaving)
         for step, child in alone_in_objects(inner, of).items():
             self.node(child, child.parent or inner, table, (step,))
-
-    def point_upwards(self, table: DraftTable) -> None:
-        """The id of the row above, in rows that stand below each other."""
-        known = next(
-            (field for field in table.fields if named_like_an_id(field.name)), None
-        )
-        if known is not None:
-            name = fresh(f"above_{known.name}", self.taken(table))
-            table.fields.append(DraftField(name, {"parent": known.name}))
 
     def shaped(self, table: DraftTable, inner: Place, base: Place, of: Place) -> None:
         """What a table needs beside the path to its rows, since these stand under names, now and
@@ -399,7 +369,7 @@ class _Drafter:
         """A table of what stands under names that are data: the names are a field, typed where they
         are all days.
         """
-        taken = self.taken(table)
+        taken = self.fields.taken(table)
         name, reading = names_reading(of)
         whole = f"{singular(table.name.removesuffix(f'_{name}s'))}_{name}"
         # `date` or `year` says all; `code` wants the word of what it is one of.
@@ -410,7 +380,7 @@ class _Drafter:
         field.note = _names_note(of)
         table.fields.append(field)
         table.rows = re.sub(r"\[\*\]$", ".*", str(table.rows))
-        self.own_key(table, field, alone=of.nodes == 1)
+        self.keys.own_key(table, field, alone=of.nodes == 1)
 
     def new_table(
         self,
@@ -440,36 +410,17 @@ class _Drafter:
         if not telling and self.call and parent is None:
             telling = [self.call]
         telling = telling or words or ["rows"]
-        taken = {"response", *self.response_names, *self.names_of_tables()}
+        taken = {
+            "response",
+            *self.fields.response_names,
+            *self.fields.names_of_tables(),
+        }
         name = telling[-1]
         if name in taken:
             # Two lists of one name are told apart by what is above them.
             above = parent.name if parent else "_".join(telling[:-1])
             name = f"{above}_{name}".strip("_")
         return fresh(name, taken)
-
-    @property
-    def response_names(self) -> set[str]:
-        return {field.name for field in self.draft.response}
-
-    def names_of_tables(self) -> Iterator[str]:
-        """The names of the tables so far and of their fields."""
-        for table in self.draft.tables:
-            yield table.name
-            yield from (field.name for field in table.fields)
-
-    def taken(self, table: DraftTable) -> set[str]:
-        """Names that a field of a table can't have: expressions tell tables and fields apart by
-        their names.
-        """
-        return table.names() | {other.name for other in self.draft.tables}
-
-    def finish(self, table: DraftTable) -> None:
-        """A table has a field at least."""
-        if not table.fields:
-            table.fields.append(
-                DraftField(fresh("position", self.taken(table)), {"fact": "position"})
-            )
 
     # ---- rows that are more than nodes
 
@@ -535,10 +486,10 @@ class _Drafter:
         for name, elements in inner.items():
             if elements is not None:
                 # The list has the name of many, the field of one.
-                self.field(
+                self.fields.field(
                     table, self.report(elements), singular(name), {"at": f"$.{name}"}
                 )
-        self.finish(table)
+        self.fields.finish(table)
 
     def table_of_arrays(
         self,
@@ -563,234 +514,20 @@ class _Drafter:
         if usable and len(named) == len(headings) == len(columns):
             table.options["header"] = "first" if header is None else path(header, base)
             for (name, at), column in zip(named.items(), columns, strict=True):
-                self.field(table, self.report(column), name, {"at": at})
+                self.fields.field(table, self.report(column), name, {"at": at})
         else:
             self.numbered_columns(table, inner)
             # What the header says is of no use, and is read by no rule.
             if header is not None:
-                self.ignore(header, self.words_for(header))
-        self.finish(table)
+                self.fields.ignore(header, self.fields.words_for(header))
+        self.fields.finish(table)
 
     def numbered_columns(self, table: DraftTable, inner: Place) -> None:
         """Columns that nothing names, by where they stand in their array."""
         for number, column in enumerate(inner.columns):
             at = f"$[{number}]"
             name = f"column_{number + 1}"
-            self.field(table, self.report(column), name, {"at": at})
-
-    # ---- fields
-
-    def scalar(
-        self,
-        place: Place,
-        base: Place,
-        table: DraftTable | None,
-        names: tuple[str, ...],
-    ) -> None:
-        if table is None:
-            if path(place, base) not in [
-                field.source.get("at") for field in self.draft.response
-            ]:
-                self.ignore(place, self.words_for(place))
-            return
-        if set(place.kinds) <= {"null"}:
-            self.ignore(place, self.words_for(place))
-            return
-        if self.links.is_key(place, table):
-            return  # it stands at the head of the table
-        self.field(
-            table,
-            self.report(place),
-            self.name(table, place, names),
-            {"at": path(place, base)},
-        )
-
-    def name(self, table: DraftTable, place: Place, names: tuple[str, ...]) -> str:
-        """A name for a field: its member, with as many of those above as tell it apart."""
-        *above, last = names or ("",)
-        plain = [step for step in above if step not in WRAPPERS]
-        # An object that holds one thing adds nothing to the name of that, if it has one that says
-        # something.
-        alone = holders(place) if snake_case(last) not in BARE | VAGUE else set()
-        telling = [step for step in plain if step not in alone]
-        candidates = [
-            joined([*steps, last]) or "value" for steps in (telling, plain, above)
-        ]
-        free = (name for name in candidates if name not in self.taken(table))
-        return fitting(next(free, candidates[-1]))
-
-    def field(
-        self,
-        table: DraftTable,
-        report: PlaceReport,
-        name: str,
-        source: dict[str, JsonValue],
-    ) -> DraftField:
-        reading = reading_of(report)
-        if (
-            name == table.name
-        ):  # expressions tell tables and fields apart by their names
-            several = f"{name}_rows" if name.endswith("s") else f"{name}s"
-            table.name = fresh(several, self.taken(table) | self.response_names)
-        name = fresh(name, self.taken(table))
-        field = DraftField(
-            name, source, dict(reading.options), note=example_note(report)
-        )
-        self.read(field, reading)
-        table.fields.append(field)
-        if report.refers_to:
-            self.links.referring.append((table, field, report))
-        return field
-
-    def read(self, field: DraftField, reading: DraftReading) -> None:
-        field.odd = reading.odd
-        for remark in reading.remarks:
-            field.remark(remark)
-        if reading.words:
-            # The same words are one enum, whatever fields have them.
-            same = (
-                name
-                for name, words in self.draft.enums.items()
-                if words == reading.words
-            )
-            name = next(same, None) or fresh(
-                field.name, {*self.draft.enums, *NOT_FOR_ENUMS}
-            )
-            self.draft.enums[name] = reading.words
-            field.reading["type"] = name
-
-    def list_field(
-        self, inner: Place, base: Place, table: DraftTable, names: tuple[str, ...]
-    ) -> None:
-        report = self.report(inner)
-        reading = reading_of(report)
-        name = fresh(joined(names) or "values", self.taken(table))
-        source: dict[str, JsonValue] = {"at": path(inner, base), "take": "all"}
-        field = DraftField(
-            name, source, dict(reading.options), note=example_note(report)
-        )
-        self.read(field, reading)
-        # Read as one of its elements would be.
-        field.reading["type"] = f"list({field.type})"
-        table.fields.append(field)
-
-    def whole(
-        self, place: Place, base: Place, table: DraftTable, names: tuple[str, ...]
-    ) -> None:
-        name = fresh(joined(names) or "value", self.taken(table))
-        table.fields.append(
-            DraftField(name, {"at": path(place, base)}, {"type": "json"})
-        )
-
-    # ---- keys
-
-    def key(self, inner: Place, table: DraftTable) -> None:
-        """The field that tells the rows of a table apart, everywhere or below one row of the
-        parent.
-        """
-        if table.key or table.options.get("recurse"):
-            return
-        # Found in a sample, a key is a guess: what is named like an id is taken first, and of
-        # several the one that stands nearest to the record itself.
-        candidates = [place for place in scalars_of(inner) if self.may_be_key(place)]
-        candidates.sort(key=lambda place: (key_rank(place), len(steps_of(place))))
-        for place in candidates:
-            everywhere = self.report(place).unique == "everywhere" or place.nodes == 1
-            if everywhere or _knows_its_parent(table):
-                self.key_field(place, inner, table, everywhere=everywhere)
-                return
-        if holds_lists(inner):
-            self.joined(table)
-
-    def key_field(
-        self, place: Place, inner: Place, table: DraftTable, *, everywhere: bool
-    ) -> None:
-        steps = tuple(steps_of(place)[len(steps_of(inner)) :])
-        name = self.name(table, place, steps)
-        if name in BARE:
-            name = f"{singular(table.name)}_{name}"
-        field = self.field(table, self.report(place), name, {"at": path(place, inner)})
-        field.required = True
-        self.links.keys[id(place)] = (table, field)
-        table.key = [field.name] if everywhere else [*table.inherit, field.name]
-
-    def joined(self, table: DraftTable) -> None:
-        """Gives the rows of a table without an id what tells them apart for tables within: their
-        position, and where the response came from, or of which moment it is; with that it is a key.
-        """
-        name = fresh(f"{singular(table.name)}_position", self.taken(table))
-        field = DraftField(name, {"fact": "position"}, comment="for want of an id")
-        table.fields.append(field)
-        # With the key of the parent the position is a key.
-        if _knows_its_parent(table):
-            table.key = [*table.inherit, field.name]
-            return
-        if table.within is None:
-            table.inherit = [source.name for source in self.came_from()]
-        field.comment = "for want of an id: tells rows apart within one response"
-        table.joined_by = [*table.inherit, field.name]
-
-    def came_from(self) -> list[DraftField]:
-        """Fields of the response that say which file and document it is;
-        none if there is but one.
-        """
-        facts = ["file"] if self.files > 1 else []
-        # Files with one document each are told apart by their name.
-        if self.documents > self.files:
-            facts.append("document")
-        for fact in facts:
-            if not any(field.source == {"fact": fact} for field in self.draft.response):
-                taken = self.response_names | {
-                    table.name for table in self.draft.tables
-                }
-                self.draft.response.append(
-                    DraftField(fresh(fact, taken), {"fact": fact})
-                )
-        return [
-            field for field in self.draft.response if field.source.get("fact") in facts
-        ]
-
-    def may_be_key(self, place: Place) -> bool:
-        report = self.report(place)
-        lacking = not report.always or report.nulls
-        if lacking or report.refers_to or names_its_parent(place):
-            return False
-        if not report.unique:
-            # One record of one document: nothing can be said of its values, only of the name.
-            return place.nodes == self.documents == 1 and key_rank(place) == 0
-        if named_like_an_id(place.step):
-            return True
-        # Numbers that differ today may not tomorrow.
-        if report.looks[0].name in ("whole number", "number in text"):
-            return False
-        many = place.values.count >= FEWEST_UNIQUE and self.documents > 1
-        return many and report.unique == "everywhere"
-
-    @staticmethod
-    def own_key(table: DraftTable, field: DraftField, *, alone: bool) -> None:
-        """A member's name is unique in its object."""
-        if alone:
-            table.key = [field.name]
-        elif _knows_its_parent(table):
-            table.key = [*table.inherit, field.name]
-
-    # ---- words
-
-    def ignore(self, place: Place, words: str) -> None:
-        """Leaves out what stands at a place; what holds nothing today is new on the day when it
-        does.
-        """
-        if place.parent is not None and not always_empty(place):
-            self.draft.ignored.setdefault(path_text(place.segments()), words)
-
-    def words_for(self, place: Place) -> str:
-        if any(look.name == "JSON in text" for look in self.report(place).looks):
-            return "JSON in text: response.embedded reads it"
-        examples = place.values.examples or (
-            place.elements.values.examples if place.elements else []
-        )
-        kinds = " or ".join(kind for kind in place.kinds if kind != "null")
-        return f"e.g. {example(place, examples[0])}" if examples else kinds
+            self.fields.field(table, self.report(column), name, {"at": at})
 
 
 def sorts_apart(report: PlaceReport) -> Sorts | None:
@@ -834,10 +571,6 @@ def _members_beyond(known: Place, other: Place) -> dict[str, Place]:
     }
 
 
-# Words that name a type already.
-NOT_FOR_ENUMS = {*SIMPLE, "decimal", "list"}
-
-
 def _names_note(of: Place) -> str | None:
     return (
         f"e.g. {shortened(str(of.names.examples[0]), 40)}"
@@ -877,11 +610,6 @@ def _are_rows(place: Place, inner: Place) -> bool:
 def _is_long(place: Place) -> bool:
     """Whether a list of values in no table is rather one than a fact of the document."""
     return place.lengths.longest > FEWEST_VALUES or place.parent is None
-
-
-def _knows_its_parent(table: DraftTable) -> bool:
-    """Whether what a table inherits tells the rows above it apart."""
-    return bool(table.inherit) and (table.within is None or bool(table.within.key))
 
 
 def _are_scalars(inner: Place) -> bool:
