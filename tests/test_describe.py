@@ -39,6 +39,7 @@ from mukret.documents import find_sources
 from mukret.engine.run import Run
 from mukret.errors import RulesError
 from mukret.rules import Rules, load_rules, parse_rules
+from mukret.rules.enums import ENUM_KEYS
 from mukret.rules.examples import EXAMPLE_KEYS
 from mukret.rules.fields import FIELD_KEYS, LOOKUP_KEYS
 from mukret.rules.load import TOP_KEYS
@@ -46,7 +47,7 @@ from mukret.rules.reference import REFERENCE_KEYS
 from mukret.rules.response import KIND_KEYS, RESPONSE_KEYS
 from mukret.rules.row_rules import ZIP_KEYS
 from mukret.rules.tables import TABLE_KEYS
-from mukret.rules.typing import DEFAULT_KEYS, ENUM_KEYS, TYPE_KEYS
+from mukret.rules.typing import DEFAULT_KEYS, TYPE_KEYS
 from tests.helpers import FolderCase, rules_text
 from tests.postgres import PostgresCase
 from tests.test_documentation import ROOT, blocks, commands_of
