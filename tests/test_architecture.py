@@ -12,7 +12,7 @@ from importlib import import_module
 from pathlib import Path
 
 from mukret.cli.main import COMMANDS
-from mukret.survey.looks import LOOKS
+from mukret.survey.look import LOOKS
 
 SOURCE = Path(__file__).parent.parent / "src" / "mukret"
 WORDS = re.compile(r"[a-z]{2,} [a-z]{2,}|^ ?(is|of|and) $")

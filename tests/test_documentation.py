@@ -39,7 +39,7 @@ from mukret.rules.reader import Reader
 from mukret.rules.source import Problems, SourceText, read_source
 from mukret.rules.typing import TypeNames
 from mukret.semantics.reference import Document, ReferenceRun
-from mukret.survey.looks import LOOKS
+from mukret.survey.look import LOOKS
 from mukret.text import counted
 from tests.helpers import FolderCase
 

@@ -20,7 +20,8 @@ from mukret.drafting.meanings import (
 from mukret.drafting.place_roles import told_kinds
 from mukret.drafting.private import example, is_private
 from mukret.survey.forms import PLACEHOLDER, form_of
-from mukret.survey.looks import Look, Odd, Trait, looks_of
+from mukret.survey.look import Look, Odd, Trait
+from mukret.survey.looks import looks_of
 from mukret.survey.places import Place
 from mukret.survey.report import PlaceReport
 from mukret.text import counted

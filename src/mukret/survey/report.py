@@ -13,17 +13,12 @@ from mukret.documents import BadDocument
 from mukret.paths import Path
 from mukret.paths.locate import path_text
 from mukret.survey.forms import Form
-from mukret.survey.looks import (
-    LOOKS,
-    Look,
-    differing_only_in_case,
-    looks_of,
-    uniqueness,
-    words_of,
-)
+from mukret.survey.look import LOOKS, Look
+from mukret.survey.looks import looks_of
 from mukret.survey.naming import named_like_an_id
 from mukret.survey.places import Place, Seen, Where
 from mukret.survey.relations import PlaceReference, Sorts, references, sorts_of
+from mukret.survey.words import differing_only_in_case, uniqueness, words_of
 from mukret.text import counted
 from mukret.values import JsonValue, json_text, shown_text
 
