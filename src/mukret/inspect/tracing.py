@@ -5,16 +5,20 @@ was made of.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 
-from mukret.codes import Code
 from mukret.columns.types import written
 from mukret.engine.decided import DecidedTable
 from mukret.expressions import Aggregate
 from mukret.inspect.picking import Picked
+from mukret.inspect.reading_steps import (
+    MOST_NODES,
+    each_of,
+    element_steps,
+    reading_steps,
+)
 from mukret.paths import normalized
 from mukret.paths.locate import location_text, wanted_kind
-from mukret.paths.regexps import captured
 from mukret.rules.model import RESPONSE, Field, Inherited, Table
 from mukret.rules.rows import RowPlace
 from mukret.rules.sources import (
@@ -31,12 +35,11 @@ from mukret.semantics.choosing import Attempt, attempts
 from mukret.semantics.outcomes import RowOutcome
 from mukret.semantics.rejects import Fault, sentence
 from mukret.text import shortened
-from mukret.types import WHITE_SPACE, Bad, TypeSpec
-from mukret.types.lists import ListOf, parts
+from mukret.types import Bad, TypeSpec
+from mukret.types.lists import ListOf
 from mukret.types.taken import GATHERINGS
-from mukret.values import JsonValue, scalar_text, shown_text
+from mukret.values import JsonValue, shown_text
 
-MOST_NODES = 5
 MOST_ROWS = 5
 BESIDE = 2
 LONGEST = 40
@@ -506,121 +509,3 @@ def _is_read(reading: TypeSpec, value: JsonValue) -> bool:
         return reading.read(value) is not None
     except Bad:
         return False
-
-
-def reading_steps(reading: TypeSpec, value: JsonValue) -> Iterator[str]:
-    """The steps of `TypeSpec.read`, those that change something."""
-    if value is None:
-        return
-    # The order is that in which options work; a step that changes nothing is not told.
-    if type(value) is str and reading.trims:
-        trimmed = value.strip(WHITE_SPACE)
-        if trimmed != value:
-            yield f"trimmed: {shown_text(trimmed)}"
-        value = trimmed
-    text = scalar_text(value)
-    blanks = reading.blanks if type(value) is str else reading.options.blank
-    if text is not None and text in blanks:
-        yield "blank: null"
-        return
-    pattern = reading.options.capture
-    if pattern is not None and text is not None:
-        part = captured(pattern, text)
-        if part is None:
-            yield f"does not match {pattern}"
-            return
-        value = part.strip(WHITE_SPACE) if reading.trims else part
-        yield f"captured by {pattern}: {shown_text(value)}"
-    yield from _conversion_steps(reading, value)
-
-
-def _conversion_steps(reading: TypeSpec, value: JsonValue) -> Iterator[str]:
-    """What becomes of the value that trimming and capturing leave."""
-    # The longest first, as they are taken off.
-    if type(value) is str and reading.strips:
-        stripped = reading.stripped(value)
-        if stripped != value:
-            marks = ", ".join(map(shown_text, reading.strips))
-            yield f"stripped of {marks}: {shown_text(stripped)}"
-        value = stripped
-    if isinstance(reading.type, ListOf):
-        yield from list_steps(reading.type, reading, value)
-    else:
-        yield _read_as(reading)
-
-
-def list_steps(kind: ListOf, reading: TypeSpec, value: JsonValue) -> Iterator[str]:
-    """The steps of `ListOf.convert`."""
-    options = reading.options
-    if type(value) is list:
-        yield from element_steps(kind, reading, value)
-        return
-    split = options.split if type(value) is str else None
-    elements = [value] if split is None else parts(value, split)
-    if split is not None:
-        yield (
-            f"split at {shown_text(split)}: "
-            f"{', '.join(map(shown_text, elements[:MOST_NODES])) or 'nothing'}"
-        )
-    yield from element_steps(
-        # These two have done their work on the whole text.
-        kind,
-        TypeSpec(kind, replace(options, capture=None, split=None)),
-        elements,
-    )
-
-
-def element_steps(
-    kind: ListOf, reading: TypeSpec, elements: Sequence[JsonValue]
-) -> Iterator[str]:
-    """The steps of `ListOf.convert_elements`."""
-    options = reading.options
-    return each_of(
-        TypeSpec(kind.item if options.split is None else kind, options), elements
-    )
-
-
-def each_of(reading: TypeSpec, elements: Sequence[JsonValue]) -> Iterator[str]:
-    """The steps of each of several values, in a line."""
-    for number, element in enumerate(elements[:MOST_NODES]):
-        steps = (
-            ["null: left out"]
-            if element is None
-            else list(reading_steps(reading, element))
-        )
-        try:
-            reading.read(element)
-        # The trace goes on where the run stopped: which element it was is what is asked.
-        except Bad as bad:
-            steps.append(
-                f"[{bad.code}]"
-                if bad.code == Code.NO_MATCH
-                else f"{sentence(bad, None)} [{bad.code}]"
-            )
-        yield f"[{number}] {shown_text(element)}: {', '.join(steps)}"
-    if len(elements) > MOST_NODES:
-        yield f"and {len(elements) - MOST_NODES:,} more"
-
-
-def _read_as(reading: TypeSpec) -> str:
-    options = reading.options
-    with_options = [
-        f"{name} {shown_text(given)}"
-        for name, given in (
-            ("grouping", options.grouping),
-            ("point", options.point if options.point != "." else None),
-            ("zone", options.zone),
-            (
-                "format",
-                ", ".join(options.format) if options.format != ("iso",) else None,
-            ),
-            ("unit", options.unit),
-        )
-        # Only what is not the default: a line that anybody can take in.
-        if given
-    ]
-    with_options += [
-        name for name in ("percent", "accounting") if getattr(options, name)
-    ]
-    read = f"read as {reading.type.name}"
-    return f"{read} ({', '.join(with_options)})" if with_options else read

@@ -13,8 +13,9 @@ from mukret.documents.gc_pause import gc_paused
 from mukret.paths import Path, child_segment, parse_path
 from mukret.paths.locate import nearest_existing, path_text
 from mukret.paths.query import Index, Wildcard
+from mukret.survey.describing import describe
 from mukret.survey.places import Where
-from mukret.survey.report import MOST_BAD, Surprise, SurveyReport, describe
+from mukret.survey.report import MOST_BAD, Surprise, SurveyReport
 from mukret.survey.shapes import fold_names_that_are_data
 from mukret.survey.walk import Walk
 from mukret.text import counted
