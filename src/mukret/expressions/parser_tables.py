@@ -7,14 +7,14 @@ They belong to one version of the grammar and one of the library; for any other 
 from __future__ import annotations
 
 import hashlib
+import io
 import json
+import pickle
 import pkgutil
 from typing import Any
 
 import lark
 from lark import Lark
-from lark.grammar import Rule
-from lark.lexer import TerminalDef
 
 GRAMMAR, TABLES = "sql.lark", "sql.tables.json"
 # JSON has no numbers for member names: a mapping with such is a list of pairs under this name.
@@ -30,9 +30,10 @@ def parser() -> Lark:
         return made_anew(grammar)
     if made["of"] != version_of(grammar):
         return made_anew(grammar)
-    # what the library's own tool for parsers of one file calls
-    made_parser: Lark = Lark._load_from_dict(made["data"], made["memo"])  # type: ignore[no-untyped-call]
-    return made_parser
+    # The library loads what it saved, which it does as a pickle. A text is kept of that, which
+    # people and version control can read.
+    saved = {"data": made["data"], "memo": made["memo"]}
+    return Lark.load(io.BytesIO(pickle.dumps(saved)))
 
 
 def made_anew(grammar: str) -> Lark:
@@ -48,8 +49,14 @@ def made_anew(grammar: str) -> Lark:
 
 def tables_of(grammar: str) -> str:
     """The tables of a grammar as JSON text."""
-    data, memo = made_anew(grammar).memo_serialize([TerminalDef, Rule])
-    made = {"of": version_of(grammar), "data": _packed(data), "memo": _packed(memo)}
+    saved = io.BytesIO()
+    made_anew(grammar).save(saved)
+    parts = pickle.loads(saved.getvalue())
+    made = {
+        "of": version_of(grammar),
+        "data": _packed(parts["data"]),
+        "memo": _packed(parts["memo"]),
+    }
     return json.dumps(made, separators=(",", ":"), sort_keys=True) + "\n"
 
 
