@@ -72,7 +72,7 @@ class RequestReader:
 
     def no_secret(self, name: str, node: Scalar) -> None:
         """Notes a text that would be a secret in a file; one that is put together from variables is
-        none.
+        no secret.
         """
         if is_sensitive(name) and not VARIABLE.search(node.text):
             hint = f"write {name}: {{secret: NAME_OF_AN_ENVIRONMENT_VARIABLE}}"

@@ -51,7 +51,7 @@ class Answer:
 
     @property
     def problem(self) -> str | None:
-        """Why it is no data, if it is none."""
+        """Why it is no data; None if it is."""
         return self.judgement.problem
 
     @property

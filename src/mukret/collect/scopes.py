@@ -55,9 +55,7 @@ def check_scopes(calls: Calls, top: Mapping, problems: Problems) -> None:
 
 
 def variables_of(call: Call, calls: Calls) -> list[str]:
-    """The names of what is filled from records: those of the call and of the calls that it hangs
-    on.
-    """
+    """The variables that records give: of the call and of the calls above it."""
     names = [name for name, _ in call.once_per.variables] if call.once_per else []
     return [*names, *_above(call, calls)]
 

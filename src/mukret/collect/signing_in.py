@@ -123,9 +123,9 @@ class Session:
         return self.current.generation if self.current else 0
 
     def credentials(self, send: Send) -> Credentials:
-        """Those that are good now; signs in where there are none.
+        """The credentials that are valid now; signs in if there are none.
 
-        Raises InputError where that is refused.
+        Raises InputError if the sign-in is refused.
         """
         with self.lock:
             if self.refusal is not None:

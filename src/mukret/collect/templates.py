@@ -45,7 +45,7 @@ def names_in_text(text: str) -> list[tuple[str, int]]:
 
 
 def names_in_address(template: str) -> list[tuple[str, int]]:
-    """The variables of a URI Template. Raises NotFilled where it is none."""
+    """The variables of a URI Template. Raises NotFilled where it is not a template."""
     if template.count("{") != template.count("}"):
         raise NotFilled("a brace is not closed")
     for match in _BRACES.finditer(template):

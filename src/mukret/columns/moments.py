@@ -143,7 +143,7 @@ def _moments(array: pa.Array) -> pa.Array:
 
 
 def _without_offset(cells: Cells, blanks: bytes) -> tuple[pa.Array, list[int]]:
-    """Local times; what has an offset is none."""
+    """Local times; a text with an offset is refused."""
     values, validity, null_count, refused, local = cells.moments(
         blanks, True, 0, FIRST_MICRO, LAST_MICRO
     )

@@ -234,7 +234,7 @@ def _count(refused: pa.Array | None) -> int:
 
 
 def _either(refused: pa.Array | None, unmatched: pa.Array | None) -> pa.Array | None:
-    """The rows in either of two masks; None if there is none."""
+    """The rows in either of two masks; None if both are empty."""
     if refused is None or unmatched is None:
         return unmatched if refused is None else refused
     return pc.or_(pc.fill_null(refused, False), unmatched)

@@ -25,7 +25,7 @@ ROWS_AT_ONCE = 50_000
 
 class DeliveredSqlite(Delivered):
     def __init__(self, target: str) -> None:
-        """Raises InputError for a file that is none of SQLite's, or that no run has written."""
+        """Raises InputError for a file that is no SQLite database, or that no run has written."""
         path = target.removeprefix(SCHEME)
         if not os.path.isfile(path):
             raise InputError(Code.NOT_OPENED, f"{target}: there is no such file")

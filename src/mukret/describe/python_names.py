@@ -55,7 +55,7 @@ def member_names(words: Iterable[str]) -> dict[str, str]:
 
 
 def _begun(name: str) -> str:
-    """With a letter in front, if there is none."""
+    """With a letter in front, if it does not begin with one."""
     return name if name[:1].isalpha() else f"N{name}"
 
 

@@ -47,7 +47,7 @@ class GatheredFile(ABC):
 
     @abstractmethod
     def end(self) -> None:
-        """Writes the end of the file, without which it is none."""
+        """Writes the end of the file: without it the file is invalid."""
 
     def write(self, batch: pa.RecordBatch) -> None:
         """Adds the rows of a record batch."""

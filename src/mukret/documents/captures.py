@@ -170,7 +170,7 @@ def _rounds(folder: Path) -> Iterator[tuple[str, _Round]]:
 
 
 def capture_records(folder: Path) -> Iterator[CaptureRecord]:
-    """The lines of `capture.jsonl`; a last line that was cut off by a crash is none.
+    """The lines of `capture.jsonl`; a last line that a crash cut off does not count.
 
     Raises InputError.
     """

@@ -138,7 +138,9 @@ def holders(place: Place) -> set[str]:
 
 
 def unwrapped(place: Place) -> tuple[Place, tuple[str, ...]]:
-    """What stands in objects that hold nothing else, and the names that lead to it."""
+    """What is left when objects that hold a single member are taken off, and the names of these
+    members.
+    """
     names: list[str] = []
     while (
         place.members is None

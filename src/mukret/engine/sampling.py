@@ -90,9 +90,7 @@ class Sample:
         return self.doubled.found
 
     def walk_in(self, document: JsonValue, names: Names, wanted: _Wanted) -> None:
-        """Looks at what an array of a document has in it; what stands around it was looked at
-        before.
-        """
+        """Looks into an array of a document; what stands around it has been looked at."""
         path = "$"
         for name in names:
             below = wanted.below(name, len(document))

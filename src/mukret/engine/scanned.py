@@ -147,7 +147,7 @@ class ScannedRows:
         if judgement is None:
             return rows
         mask = passing(judgement, rows.column, rows.count)
-        if rows.met:  # they are none, but stand in the stead of rows
+        if rows.met:  # they are none, but stand instead of rows
             mask = pc.or_(mask, row_mask(rows.met, rows.count))
         return rows.only(mask)
 
@@ -267,14 +267,14 @@ class ScannedRows:
     # ---- where they are
 
     def steps(self, row: int) -> tuple[str | int, ...] | None:
-        """The steps to a row from the one above; None where they can't be told without a look at
-        what stands there.
+        """The steps from the row above to a row;
+        None where only the document itself can tell them.
         """
         if self.steps_alike is None or row in self.placeholders:
             return None
         steps, one_of_several = self.steps_alike
         before = self.raw(row)
-        # A row met in the stead of others stands where the way broke off.
+        # A row met instead of others stands where the way broke off.
         if before in self.steps_met:
             return steps[: self.steps_met[before]]
         if not one_of_several:
@@ -312,7 +312,7 @@ class ScannedRows:
 
     @cached_property
     def steps_met(self) -> dict[int, int]:
-        """By the number in the scan of a row that stands in the stead of rows, the step that met
+        """By the number in the scan of a row that stands instead of rows, the step that met
         it.
         """
         return dict(self.scan.met(self.number))

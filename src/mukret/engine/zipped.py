@@ -31,7 +31,7 @@ class ZippedRows(ScannedRows):
         cls, arrays: Mapping[str, int], above: ScannedRows, without: Sequence[int]
     ) -> ZippedRows | None:
         """The rows in these tables of a scan, below some rows; None where some are uneven, or
-        something else was met in the stead of an array: what becomes of that, the rules say.
+        something else was met instead of an array: what becomes of that, the rules say.
         """
         parts = {
             name: above.all_below(number, without) for name, number in arrays.items()

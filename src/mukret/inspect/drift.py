@@ -192,7 +192,7 @@ def _new_words(run: Run) -> Counter[tuple[str, str, str]]:
 
 
 def _is_expected(table: Table, reason: Reason) -> bool:
-    """Whether the rules as they stand make null of what is bad here."""
+    """Whether the rules themselves turn such a bad value into null."""
     field = _field(table, reason.field)
     return field is not None and field.bad == "null" and reason.code != Code.REQUIRED
 

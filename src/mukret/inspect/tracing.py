@@ -395,7 +395,7 @@ class _Tracer:
     # ---- lookups
 
     def looked_up(self, row: RowInBatch, lookup: Lookup) -> RowInBatch | None:
-        """The row of which a lookup takes its value; None where there is none, or it was not looked
+        """The row that a lookup takes its value from; None if there is none, or it was not looked
         for.
         """
         form = row.form(lookup)

@@ -232,8 +232,8 @@ class _Making:
                     scan.fields[own_field.name] = tuple(scannable)
 
     def of_member(self, scan: TableScan, path: Path) -> OfMember | None:
-        """Where the one node of a path from the rows of a zip is; None if it is none of its
-        arrays'.
+        """Where the one node of a path from the rows of a zip is; None if it is in none of its
+        arrays.
         """
         names, _ = path.leading_names
         if (

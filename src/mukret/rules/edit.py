@@ -68,7 +68,7 @@ def with_fields(text: str, table: str, fields: Mapping[str, str]) -> str:
 
 
 def with_facts(text: str, fields: Mapping[str, str]) -> str:
-    """More fields of the response, at the end of those that there are.
+    """Adds fields of the response behind those that there are.
 
     Raises NotPlain if there are none.
     """

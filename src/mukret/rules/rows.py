@@ -158,7 +158,7 @@ class Zip:
     uneven: Uneven = "reject"
 
     def find(self, root: JsonValue, excused: Excused | None) -> RowsBelow:
-        """The rows, and below them what was met in the stead of any of the arrays."""
+        """The rows, and below them what was met instead of any of the arrays."""
         met: list[FoundRow] = []
         nodes: dict[str, list[tuple[Location, JsonValue]]] = {}
         for name, path in self.paths.items():
@@ -206,12 +206,12 @@ class Header:
     path: Path | None
 
     def applied(self, rows: list[FoundRow], root: JsonValue) -> RowsBelow:
-        """What was met in the stead of rows has no header and is none."""
+        """What was met instead of rows is no row and gets no header."""
         under = [row for row in rows if row.fault is None]
         if not under:
             return RowsBelow(rows)
         if self.path is None:
-            # The first row that is one: what was met in the stead of rows names nothing.
+            # The first row that is one: what was met instead of rows names nothing.
             first = under.pop(0)
             names = first.node
             rows = [row for row in rows if row is not first]
@@ -255,7 +255,7 @@ def _only_array(nodes: list[JsonValue]) -> JsonValue:
 
 
 def _under(names: list[str], row: FoundRow) -> FoundRow:
-    """A row that is an array as an object with these members; what was met in the stead of a row
+    """A row that is an array as an object with these members; what was met instead of a row
     stays what it is.
     """
     if row.fault is not None:
@@ -374,7 +374,7 @@ class RowRules:
 
     def meeting(self, rows: list[FoundRow], root: JsonValue) -> list[FoundRow]:
         """Those for which `when` holds, with their positions; it judges nodes that were found, not
-        what was met in the stead of rows.
+        what was met instead of rows.
         """
         when = self.when
         return _numbered(

@@ -124,8 +124,8 @@ class _At:
     """How far a route has come.
 
     Behind its last step it ends, but for one that is spread: that ends one step further, in the
-    elements; `in_array` it waits for them. `no_row`: it begins where it ends, at a null that is
-    none.
+    elements; `in_array` it waits for them. `no_row`: it begins where it ends, at a null, which is
+    no row.
     """
 
     route: int

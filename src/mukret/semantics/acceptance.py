@@ -121,7 +121,7 @@ class Acceptance:
     def judge(
         self, document: JsonValue, kinds: frozenset[str], *, explain: bool = True
     ) -> Verdict | Refused:
-        """What becomes of a document, embedded texts read.
+        """What becomes of a document, once its embedded texts are read.
 
         `explain`: also what may have been meant.
         """

@@ -115,8 +115,8 @@ def _other_kind(item: Reached) -> Bad:
 
 
 def _all_go_on_elsewhere(tried: Sequence[Attempt], node: JsonValue) -> bool:
-    """Whether nothing but null is found, and of all that was met another path takes a step: one
-    that is for this kind, so that what stands there is accounted for.
+    """Whether the path finds only null, and another path of the field goes on through what this one
+    met: then that kind is expected.
     """
     if len(tried) == 1 or any(attempt.finds_a_value for attempt in tried):
         return False

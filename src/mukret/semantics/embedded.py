@@ -17,7 +17,7 @@ from mukret.values import JsonValue
 
 @dataclass(frozen=True)
 class BadText:
-    """A text that was to be JSON and is none, and where it stands."""
+    """A text that was to be JSON and is not, and where it stands."""
 
     location: Location
     text: str

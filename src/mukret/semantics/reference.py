@@ -226,8 +226,8 @@ class OneDocument:
     def evaluate(self) -> tuple[dict[str, list[Row]], list[Reject]]:
         """The rows of all tables, and those that are rejected.
 
-        Raises BadResponse for a document that is none, LeftOut for one of a kind that no table
-        reads.
+        Raises BadResponse for a document that the rules refuse, LeftOut for one of a kind that no
+        table reads.
         """
         self.judge()
         for table in self.run.tables:

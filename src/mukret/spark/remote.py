@@ -32,8 +32,9 @@ class RemoteFile:
 
 
 def is_remote(name: str) -> bool:
-    """Whether it is the address of a file or folder elsewhere; one on the web is none, since
-    answers are collected.
+    """Whether it is the address of a file or folder elsewhere.
+
+    An address on the web is not: `collect` asks for that.
     """
     return _ADDRESS.match(name) is not None
 

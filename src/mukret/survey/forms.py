@@ -111,7 +111,7 @@ _SPACES = " \u00a0\u202f\u2009"
 
 
 def _ascii(pattern: str, flags: re.RegexFlag = re.RegexFlag.NOFLAG) -> re.Pattern[str]:
-    """Digits of other scripts are none here: no type reads them either."""
+    """Digits of other scripts do not count as digits: no type reads them either."""
     return re.compile(pattern, re.ASCII | flags)
 
 
@@ -361,7 +361,7 @@ def _begins_like_an_address(text: str) -> bool:
 
 def _date_in_words(text: str) -> Form | None:
     """A date that begins with the name of a weekday or month;
-    a text where only the clock is none.
+    a text where only the clock can't be read.
     """
     if _RFC5322.fullmatch(text):
         return Form("timestamp", ("rfc5322", "offset"))
@@ -511,7 +511,7 @@ def _clock(text: str) -> Form | None:
 
 
 def number_form(text: str) -> NumberForm | None:
-    """The marks of a number in a text; None if it is none."""
+    """The marks of a number in a text; None if the text is no number."""
     accounting = text.startswith("(") and text.endswith(")")
     match = _NUMBER.fullmatch(text[1:-1].strip() if accounting else text)
     if not match or not (match["whole"] or match["fraction"]):

@@ -208,7 +208,7 @@ def _has_other_digits(text: str) -> bool:
 
 
 def read_rfc5322(text: str) -> dt.datetime | None:
-    """The moment of an RFC 5322 date-time, with its offset; None if it is none.
+    """The moment of an RFC 5322 date-time, with its offset; None if the text is not one.
 
     A day of the week must be right.
     """

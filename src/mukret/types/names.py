@@ -45,8 +45,8 @@ class TypeNameError(ValueError):
 
 
 def parse_type(text: str) -> ValueType | None:
-    """The built-in type of this name; None if it is none (then it may be an enum's or a type's
-    name).
+    """The built-in type of this name; None if no built-in type has it (it may be the name of an
+    enum or of a type of the file).
 
     Raises TypeNameError for a built-in one that is written wrongly or not supported yet.
     """

@@ -81,7 +81,9 @@ class Request(Talk):
         )
 
     def manner(self, calls: Calls) -> Manner:
-        """How to go about it, under the name by which a later run knows this round again."""
+        """How to collect: anew or going on, and the name by which a later run recognises this
+        round.
+        """
         if self.go_on and self.anew:
             raise UsageError(Code.USAGE, "--go-on and --anew exclude each other")
         if calls.by_hand:

@@ -144,7 +144,7 @@ def follow_also(calls: Calls, paths: tuple[str, ...]) -> Calls:
 
 
 def _follower_name(path: str, call: Call, taken: list[str]) -> str:
-    """A name for what lies at addresses: that of the member without what says that it is one."""
+    """A name for what lies at addresses: the member's name without `_url` and the like."""
     # Of a path the last name that is a word by itself: `timetable_url` gives `timetable`.
     words = re.findall(r"[A-Za-z_]\w*", path, re.ASCII)
     usable = [

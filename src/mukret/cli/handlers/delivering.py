@@ -203,7 +203,9 @@ def _refuse_name_of_a_file(target: str) -> None:
 
 
 def _refuse_additions(typed: DeliveryRequest, form: Format) -> None:
-    """Of what databases do, a folder does only this: files are added to those of earlier runs."""
+    """Refuses for a folder what only databases do; a folder can only add files to those of earlier
+    runs.
+    """
     if typed.is_stream and (typed.mode or typed.skip_seen):
         _leave_out("--mode and --skip-seen are for a folder or a database")
     # A column more would make two kinds of file in one folder, and a file has no keys to replace

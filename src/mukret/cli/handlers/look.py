@@ -41,7 +41,7 @@ class Request(Talk):
 
     @property
     def cut_to_the_screen(self) -> bool:
-        """Whether more of a node than there is room for on a screen is of no use."""
+        """Whether nodes are cut to the screen."""
         return not (self.every or self.values or self.as_json or self.whole)
 
 
@@ -99,7 +99,10 @@ def _print(
 def _nth(
     nodes: Iterator[FoundNode], nth: int, path: Path, reading: NodeSearch
 ) -> Iterator[FoundNode]:
-    """The one of this number, from 1. Raises UsageError where there are fewer; none is no error."""
+    """The node of this number, from 1.
+
+    Raises UsageError if there are fewer, but not if there are none.
+    """
     count = 0
     for node in nodes:
         count += 1

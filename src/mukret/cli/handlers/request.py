@@ -1,4 +1,4 @@
-"""What every command can be told."""
+"""Options that every command has."""
 
 from __future__ import annotations
 

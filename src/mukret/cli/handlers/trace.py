@@ -55,12 +55,12 @@ class Request(Talk):
 
     @property
     def number(self) -> int:
-        """Which of the rows that are chosen, from 1."""
+        """The number of the row among those that are chosen, from 1."""
         return self.reject or self.nth or 1
 
     @property
     def outcome(self) -> RowOutcome | None:
-        """What became of the rows among which is counted; None: whatever it was."""
+        """The outcome of the rows that are counted; None: any."""
         if self.reject:
             return RowOutcome.REJECTED
         return None if self.keys or self.where else RowOutcome.WRITTEN

@@ -1,4 +1,4 @@
-"""Something that is shown again whenever a rules file is saved."""
+"""A view that is drawn again whenever a rules file is saved."""
 
 from __future__ import annotations
 
@@ -88,7 +88,7 @@ class _Watching(Generic[Looking]):
         return [self.rules, *(self.now.rules.included if self.now else ())]
 
     def saved(self) -> bool:
-        """Whether a file is another than when it was looked at."""
+        """Whether a file has changed since it was looked at."""
         stamps = {file: _stamp(file) for file in self.files()}
         self.missing = self.missing + 1 if None in stamps.values() else 0
         # Gone for a moment: longer than that it is gone.
@@ -147,7 +147,7 @@ def _clear() -> None:
 def _stamp(file: str) -> Stamp | None:
     """What changes when a file is saved.
 
-    None if it is not there, or empty: editors may write it anew.
+    None if it is missing or empty: an editor may be writing it.
     """
     try:
         status = os.stat(file)

@@ -1,4 +1,4 @@
-"""How a collection is told of: each request, each pause, and what came of all of it."""
+"""What is printed of a collection: each request, each pause, and the results."""
 
 from __future__ import annotations
 
@@ -124,7 +124,7 @@ class CollectView(Watcher):
 
     @contextmanager
     def progress(self, report: CollectionReport) -> Iterator[None]:
-        """A line that shows how far it has come, on a terminal, gone at the end."""
+        """A line on a terminal that shows how far it has come, and is removed at the end."""
         self.report = report
         self.begun = time.monotonic()
         # In a log file it would be a line for each turn of the wheel.

@@ -1,4 +1,4 @@
-"""How what two versions of the rules give is told apart, on the screen."""
+"""The differences between what two versions of the rules give, on the screen."""
 
 from __future__ import annotations
 

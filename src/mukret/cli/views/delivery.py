@@ -1,4 +1,4 @@
-"""What is said of a delivery when it is done."""
+"""What is printed when a delivery is done."""
 
 from __future__ import annotations
 
@@ -77,7 +77,7 @@ def _source_line(source: Source) -> str:
 
 
 def _plan_lines(run: Run) -> Iterator[str]:
-    """In which way the work was done, and why not in a quicker one."""
+    """How the work was done, and why not in a faster way."""
     yield (
         f"{run.workers} threads share the work"
         if run.workers > 1
@@ -99,7 +99,7 @@ def _plan_lines(run: Run) -> Iterator[str]:
 
 
 def so_far(run: Run) -> str:
-    """What a run that goes on has come to."""
+    """The counts of a run so far."""
     return f"{run.tally.rows_seen:,} rows, {run.tally.findings:,} rejects"
 
 

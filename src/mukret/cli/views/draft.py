@@ -1,4 +1,4 @@
-"""What is said of a draft, and asked while it is made."""
+"""What is printed about a draft, and asked while it is made."""
 
 from __future__ import annotations
 

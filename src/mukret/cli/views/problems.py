@@ -1,4 +1,4 @@
-"""How errors, warnings and problems of rules are told: what, where, and what to do."""
+"""How errors, warnings and problems of rules are printed: what, where, and what to do."""
 
 from __future__ import annotations
 

@@ -73,9 +73,9 @@ def propose(
 def _best(
     draft: Draft, proposed: Draft, wanted: WantedTable, tables: Sequence[CandidateTable]
 ) -> Matched:
-    """The table that fits best of those of which all columns can be given.
+    """Of the tables that can give all columns the one that fits best.
 
-    Raises the error of the one that fits best, if there is none.
+    If none can, raises the error of the best.
     """
     matched = [
         candidate for table in tables if (candidate := match(wanted, table)) is not None
