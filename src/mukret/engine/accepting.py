@@ -27,10 +27,10 @@ Kept = TypeVar("Kept")
 
 @dataclass(frozen=True)
 class Accepted:
-    """What is left of a batch: documents that turned out to be bad are among the bad ones there.
+    """A batch without the documents that are refused; these are among its bad ones.
 
     `kinds` of each document, if the rules know kinds. `bad_texts`: embedded texts that could not be
-    read, by document; they are held against the rows that they stand in. `left_out`: how many
+    read, by document; they are faults of the rows that they stand in. `left_out`: how many
     documents are of a kind that no table reads. `passed_over`: answers in HTTP archives that no
     rule reads, by the identity of their source.
     """

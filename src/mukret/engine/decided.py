@@ -141,9 +141,7 @@ class DecidedRows:
 
     @property
     def new(self) -> list[DecidedTable]:
-        """The tables of which rows are met for the first time, parents first,
-        without the response.
-        """
+        """The tables with rows that are new in this batch, parents first, without the response."""
         return [self.tables[name] for name in self.found.new]
 
     @property
@@ -161,10 +159,10 @@ class DecidedRows:
 def decided(
     evaluated: EvaluatedRows, seen: Mapping[str, SeenKeys], around: RowOutcomes
 ) -> DecidedRows:
-    """What becomes of all rows.
+    """Decides all rows.
 
-    `around` has the outcomes of those that were met in the first part of a document; the keys of
-    others are noted in `seen`.
+    `around` has the outcomes of rows that the first part of a document had; keys are noted in
+    `seen`.
     """
     new = set(evaluated.found.new)
     tables: dict[str, DecidedTable] = {}

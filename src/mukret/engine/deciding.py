@@ -29,8 +29,8 @@ from mukret.types import Float
 
 @dataclass(frozen=True)
 class Outcomes:
-    """What becomes of each row (a byte, as `RowOutcome` has them), and what is held against those
-    that are rejected.
+    """The outcome of each row (a byte, as `RowOutcome` has them), and the faults of those that are
+    rejected.
 
     `unknown`: those that were filtered since `where` could not be told.
     """

@@ -65,7 +65,7 @@ def evaluated(
 
 @dataclass
 class _Table:
-    """What there is so far of a table."""
+    """A table as far as it is evaluated."""
 
     rows: TableRows
     columns: dict[str, TypedColumn] = field(default_factory=dict)
@@ -240,7 +240,7 @@ class _Evaluation:
 
 
 def _aggregated(aggregate: Aggregate, rows: TableRows, below: _Table) -> Column:
-    """Over the rows of a table directly within that survive."""
+    """An aggregate over the surviving rows of a table directly within."""
     groups: defaultdict[int, list[TypedValue]] = defaultdict(list)
     array = below.columns[aggregate.field].array if aggregate.field else None
     values = array.to_pylist() if array is not None else [None] * below.rows.count
@@ -277,7 +277,7 @@ def _answers(target: TypedColumns, lookup: Lookup) -> dict[tuple[int, Form], int
 
 
 def _tainted(table: _Table, own_field: Field) -> set[int]:
-    """The rows in which the field would be made of one that is bad."""
+    """The rows in which a value that the field is made of is bad."""
     tainted: set[int] = set()
     for name in own_field.reads.above:
         # Of fields that take from the row above: broken there is broken here.

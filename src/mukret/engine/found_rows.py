@@ -40,9 +40,7 @@ class FoundRows:
 
     @property
     def new(self) -> list[str]:
-        """The tables of which rows are met for the first time, parents first,
-        without the response.
-        """
+        """The tables with rows that are new in this batch, parents first, without the response."""
         names = [plan.table.name for plan in self.plan.tables]
         return [
             name for name in names if self.array is None or name in self.array.tables
@@ -146,8 +144,9 @@ def _rows_of_documents(
 
 
 def _hold_against(table: TableRows, row: int, text: BadText, *, itself: bool) -> None:
-    """Notes a text in a row; where it is the row itself,
-    that this is no object says nothing more.
+    """Notes a bad text as a fault of a row.
+
+    If the text is the row itself, its fault of being no object is dropped.
     """
     before = table.faults.get(row, [])
     if itself:

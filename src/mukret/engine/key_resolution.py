@@ -41,9 +41,9 @@ class UnresolvedBlock:
 
 @dataclass
 class ResolvedTable:
-    """What becomes of each row (a byte, as `RowOutcome` has them), and what is held against those
-    that are rejected. At first that is what became of it in its share: it is written, or filtered
-    for what it holds or with the row above it.
+    """The outcome of each row (a byte, as `RowOutcome` has them), and the faults of those that are
+    rejected. At first that is what became of it in its share: it is written, or filtered for what
+    it holds or with the row above it.
     """
 
     row_outcomes: bytearray

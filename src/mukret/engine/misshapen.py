@@ -1,5 +1,5 @@
-"""Rules for one record that met a list of records, or the other way round: said once, with the path
-to write.
+"""Paths to one record that met a list of records, or the other way round: one warning, with the
+path to write.
 """
 
 from __future__ import annotations
@@ -137,7 +137,7 @@ def _case(rows: TableRows, row: int) -> Misshapen | None:
 
 
 def _goes_into(path: Path) -> bool:
-    """Whether a path ends with all elements or members of what stands before."""
+    """Whether a path ends in a wildcard."""
     return bool(path.segments) and isinstance(path.segments[-1].only, Wildcard)
 
 

@@ -1,5 +1,5 @@
-"""What is no error but worth a look after a run: rules that found nothing, conditions that were
-unknown, members that came twice.
+"""Warnings of a run: rules that found nothing, conditions that were unknown, members that came
+twice.
 """
 
 from __future__ import annotations

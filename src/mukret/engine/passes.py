@@ -1,6 +1,5 @@
-"""What must be known of the whole input before a row is written: the answers of lookups across the
-run, and which row with a key is the last. For that the input is read before: once, or several times
-where one thing that is to be known hangs on another.
+"""Passes over the input before any row is written: they gather the answers of lookups across the
+run, and the last row with each key. Several passes are needed where one of these hangs on another.
 """
 
 from __future__ import annotations
@@ -41,7 +40,7 @@ class Passes:
         self.read = read
 
     def known(self) -> KnownBefore:
-        """Reads as often as it takes; not at all, if nothing has to be known. Raises InputError."""
+        """Makes as many passes as it takes, or none. Raises InputError."""
         known = KnownBefore()
         lookups = lookup_passes(self.whole, self.rules.tables)
         passes_for_last = last_key_passes(self.rules.parents_first())

@@ -106,8 +106,8 @@ class Run:
     """One run of a set of rules over some sources.
 
     `batches` does the work, in so many threads as `workers` says; afterwards `tally`, `unmatched`
-    and `sample` hold what was counted and seen. `decided_rows` stops short of that, for what looks
-    into a run.
+    and `sample` hold what was counted and seen. `decided_rows` gives the rows themselves, for
+    previews and traces.
     """
 
     def __init__(
@@ -126,7 +126,7 @@ class Run:
         resolves_keys: bool = True,
         answers: Resolved = _NO_ANSWERS,
     ) -> None:
-        """`most_bytes`: after so many the input is taken to end.
+        """`most_bytes`: reading stops after so many.
 
         `whole`: the rules of which `rules` are a part. `observer` is called with the tables of each
         batch before it is given out. Not `resolves_keys`: the sources are a share of the input, so
@@ -203,7 +203,7 @@ class Run:
             self.sources[number].documents -= count
 
     def counted(self, output: Output) -> Output:
-        """What a batch gives, and it is counted."""
+        """The output of a batch, added to the counts of the run."""
         self.tally.merge(output.tally)
         self.kinds.merge(output.kinds)
         self.pass_over(output.passed_over)
@@ -327,7 +327,7 @@ class Run:
     def by_part(
         self, rules: Rules, known: KnownBefore, seen: Mapping[str, SeenKeys]
     ) -> Iterator[DecidedRows]:
-        """The rows of all of the input by a part of the rules, which are read at the same time."""
+        """The rows of the whole input by a part of the rules."""
         part = self
         if rules is not self.rules:
             part = Run(

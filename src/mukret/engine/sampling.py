@@ -1,8 +1,8 @@
-"""Documents looked at in full: which paths no rule reads, and which members come twice in one
-object.
+"""A sample of documents looked at in full: which paths no rule reads, and which members come twice
+in one object.
 
-Only some documents are: the first ones and some all along, within a budget of nodes, so that the
-cost of a run stays that of its rules.
+The first documents are looked at, and some all along, within a budget of nodes, so that a run costs
+what its rules cost.
 """
 
 from __future__ import annotations
@@ -45,8 +45,7 @@ class Sampled(NamedTuple):
 class Sample:
     """What was seen.
 
-    `unread` counts nodes by path, array indexes written as `*`; those that hold nothing are nothing
-    to be read.
+    `unread` counts nodes by path, array indexes written as `*`; empty ones are not counted.
     """
 
     rules: Rules
@@ -137,10 +136,9 @@ class Sample:
 
 
 class _Wanted:
-    """What is left of the rules' paths below a node.
+    """The rest of the rules' paths below a node.
 
-    Nodes that are reached alike share one, so that the question which paths go on is answered once
-    and not for every node.
+    Nodes that are reached alike share one, so that it is worked out once and not for every node.
     """
 
     def __init__(

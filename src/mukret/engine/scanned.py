@@ -215,7 +215,9 @@ class ScannedRows:
         )
 
     def listed(self, source: ByList) -> tuple[ScannedRows, Cells]:
-        """The rows of a table that is there for the nodes of a field, and these nodes."""
+        """The nodes of a field that takes several: they are rows of a table of their own in the
+        scan.
+        """
         below = self.below(source.table)
         return below, below.node if source.column is None else below.column(
             source.column
@@ -241,13 +243,14 @@ class ScannedRows:
         return Cells(self.scan.buffer, kinds, starts, lengths, self.count)
 
     def events(self, source: int) -> set[int]:
-        """The rows in which a step of the path to a source met another kind."""
+        """The rows in which a step of the path to a source met a value of another kind."""
         return self.now(self.noted.get(source, ()))
 
     @cached_property
     def noted(self) -> dict[int, list[int]]:
-        """The same by source, with the numbers that rows have in the scan: there may be thousands
-        of sources.
+        """The rows of `events`, by source, with their numbers in the scan.
+
+        Once for all, since there may be thousands of sources.
         """
         noted: dict[int, list[int]] = {}
         for row, source in self.scan.events(self.number):
@@ -255,7 +258,7 @@ class ScannedRows:
         return noted
 
     def now(self, rows: Iterable[int]) -> set[int]:
-        """The numbers that rows of the scan have among those that are left."""
+        """For each row of the scan its number among those that are left."""
         if self.kept is None:
             return set(rows)
         return {self.place[row] for row in rows if row in self.place}

@@ -1,6 +1,6 @@
 """Blocks → batches of documents that were scanned.
 
-A scan wants one document on each line, or one alone. What comes otherwise is brought into that form
+A scan takes one document on each line, or a single one. Other input is brought into that form
 first: texts that hold JSON are unfolded, a text sequence becomes lines, and a document in which a
 member comes twice above what is read is written anew. What is wrong with a document, and where, is
 told of the bytes as they came.
@@ -31,8 +31,8 @@ _LINE_ENDS = bytes.maketrans(b"\r\n", b"  ")
 class Scanning(Decoding):
     """Scans blocks.
 
-    One in which something stands that a scan leaves to others (more levels than it counts, a text
-    to be unfolded that is no JSON) is decoded as a whole.
+    A block that a scan can't do (more levels than it counts, an embedded text that is no JSON) is
+    decoded as a whole.
     """
 
     def __init__(

@@ -39,8 +39,8 @@ class TableRows:
 
     `nodes` are what stands in the rows.
 
-    `placeholders` are rows that stand for none. Of `unreadable` rows no field of the table can be
-    read, nor rows within; `faults` has what is held against rows themselves.
+    `placeholders` are the rows of parents that have none (`outer`). Of `unreadable` rows no field
+    of the table can be read, nor rows within; `faults` has those of rows themselves.
     """
 
     def __init__(

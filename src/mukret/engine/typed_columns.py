@@ -1,4 +1,4 @@
-"""The fields of one table in one batch: typed columns, and what is held against rows for them."""
+"""The fields of one table in one batch: typed columns, and the faults of rows for them."""
 
 from __future__ import annotations
 
@@ -23,8 +23,8 @@ from mukret.types import Bad, TypedValue
 class TypedColumn:
     """A field in all rows of a table, null where it has no value.
 
-    `broken` are the rows in which that is because something is bad; `faults` what is held against
-    rows for it, `nulled` how many bad values became null, as the rules say.
+    `broken` are the rows in which something bad is the reason; `faults` are those of the field, by
+    row; `nulled` counts the bad values that became null, as the rules say.
     """
 
     array: pa.Array
@@ -39,7 +39,7 @@ class TypedColumns:
 
     `prepared` is what expressions read besides: the time, and aggregates of tables within.
 
-    `surviving`: the rows that lookups and aggregates see, where one wants to know.
+    `surviving`: the rows that lookups and aggregates see, if any of them looks here.
     """
 
     rows: TableRows
@@ -73,7 +73,7 @@ class TypedColumns:
 
     @property
     def faults(self) -> dict[int, list[Fault]]:
-        """What is held against rows so far: against themselves, and for their fields."""
+        """The faults of rows so far: their own, and those of their fields."""
         faults_by_row = {row: list(faults) for row, faults in self.rows.faults.items()}
         for column in self.columns.values():
             for row, fault in column.faults.items():

@@ -57,7 +57,7 @@ class AccessPaths:
         self.kinds = kinds
 
     def closed(self, access_paths: Iterable[AccessPath]) -> frozenset[AccessPath]:
-        """With what goes on from the rows at which some of them end."""
+        """Adds the access paths that go on from rows at which some of these end."""
         closure: set[AccessPath] = set()
         todo = list(access_paths)
         while todo:
@@ -184,7 +184,7 @@ class ByFirstStep:
                     self.others.append(access_path)
 
     def candidates(self, step: str | int) -> list[AccessPath]:
-        """All that may lead to a member or an element."""
+        """The access paths that may lead to a member or an element."""
         return (
             [*self.named.get(step, ()), *self.others]
             if isinstance(step, str)

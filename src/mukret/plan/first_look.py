@@ -1,5 +1,5 @@
-"""A quick look at the documents of a batch: which of them may be such as the rules can't read
-(`acceptance.py`).
+"""A quick look at the documents of a batch: which of them the rules may not be able to read
+(`acceptance.py` judges those).
 """
 
 from __future__ import annotations
@@ -20,8 +20,8 @@ NO_KINDS: frozenset[str] = frozenset()
 
 
 class FirstLook:
-    """Nearly all documents have what a rule looks for first; only the others are looked at as a
-    whole.
+    """Sorts out the few documents that have to be judged as a whole: nearly all plainly have what a
+    rule looks for first.
     """
 
     def __init__(self, acceptance: Acceptance, scan: ScanPlan | None) -> None:

@@ -21,10 +21,11 @@ from mukret.values import JsonValue
 class Gathered:
     """The rows of one table in a batch.
 
-    `owners` holds for each row the number of its parent, ascending. `placeholders` are the rows
-    that stand for none, `odd` those that are no objects, `faulty` those that can't be read, `met`
-    those of them that are no rows but stand in their stead. `above` is the row above each in a
-    table that recurses, -1 for none; `refusals`, by parent, rows that can't be told apart.
+    `owners` holds for each row the number of its parent, ascending. `placeholders` are the rows of
+    parents that have none (`outer`), `odd` those that are no objects, `faulty` those that can't be
+    read, `met` those of them that are no rows, but what a path met instead. `above` is the row
+    above each in a table that recurses, -1 for none; `refusals`, by parent, rows that can't be told
+    apart.
     """
 
     rows: list[JsonValue] = field(default_factory=list)
@@ -42,9 +43,9 @@ class Gathered:
 
 @dataclass(frozen=True)
 class Parents:
-    """The nodes in which rows are looked for, and their names; some of them stand for none
-    (`placeholders`), and in some nothing is looked for (`unreadable`). `excused`: what is on record
-    already below each of them.
+    """The nodes in which rows are looked for, and their names; some of them are placeholders, and
+    in some nothing is looked for (`unreadable`). `excused`: what is on record already below each of
+    them.
     """
 
     nodes: Sequence[JsonValue]

@@ -64,8 +64,8 @@ NodeSource = ByColumn | ByList | OfMember
 
 @dataclass(frozen=True)
 class ScannedCondition:
-    """What rows of a table must fulfil, and the columns of all that this looks at: by the way to
-    each from the row, none of which leads through another.
+    """What rows of a table must fulfil, and the columns that this looks at, by their path from the
+    row; no path leads through another.
     """
 
     logicals: tuple[Logical, ...]
@@ -86,7 +86,7 @@ class TableScan:
 
 @dataclass(frozen=True)
 class Sign:
-    """What tells that a document has something: one of these columns of the documents, or rows of a
+    """What shows that a document has something: one of these columns of the documents, or rows of a
     table within.
     """
 
@@ -327,7 +327,7 @@ class _Making:
         return columns
 
     def unnoted(self, segments: tuple[Segment, ...]) -> int:
-        """A column of the documents of which it only matters whether something is there."""
+        """A column of the documents that only shows whether something is there."""
         column = self.column(DOCUMENT)
         self.routes.append(Route(DOCUMENT, segments, CellEnd(DOCUMENT, column)))
         return column
@@ -422,7 +422,7 @@ def filters_in(segments: Sequence[Segment]) -> tuple[Logical, ...]:
 
 
 def looked_at(segments: tuple[Segment, ...]) -> tuple[Segment, ...]:
-    """The way to the one node out of which a query takes all that it finds."""
+    """The path to the one node below which a query finds everything."""
     for number, segment in enumerate(segments):
         if not segment.singular or not can_be_scanned(Path("", (segment,))):
             return segments[:number]

@@ -41,7 +41,7 @@ class Refused:
 
 
 class All(Enum):
-    """What a rule reads that looks for nothing in particular."""
+    """What a rule can look for beside a path."""
 
     MEMBERS = "whatever members an object has"
     ELEMENTS = "whatever elements an array has"
@@ -50,7 +50,7 @@ class All(Enum):
 
 @dataclass(frozen=True)
 class Sought:
-    """What a rule looks for first in a document (in those of a kind alone, if there is one).
+    """What a rule looks for first in a document (only in those of `kind`, if there is one).
 
     `as_record`: the document is a row itself, and this is one of its members.
     """
@@ -64,9 +64,7 @@ class Sought:
         return self.target.segments[0] if isinstance(self.target, Path) else None
 
     def finds(self, document: JsonValue) -> bool:
-        """Whether there is that first step; `[*]`,
-        a slice and a filter are content with any array.
-        """
+        """Whether the document has it; for `[*]`, a slice and a filter any array will do."""
         match self.target:
             case Path():
                 return _finds_a_step(self.target.segments[0], document)
@@ -191,7 +189,7 @@ def _without(path: Path, document: JsonValue, *, explain: bool) -> Refused:
 
 
 def _in_elements(document: JsonValue, looks: Sequence[Sought]) -> Sought | None:
-    """What finds something in an element of a document that is a list."""
+    """The first of these looks that finds something in an element of a document that is a list."""
     if type(document) is not list:
         return None
     # The first ones are as good as all, for a hint.
@@ -219,7 +217,7 @@ def _looks(rules: Rules) -> Iterator[Sought]:
 
 
 def _of_rows(rules: Rules, table: Table, kind: str | None) -> Iterator[Sought]:
-    """Of a table whose rows are looked for in the document."""
+    """What is looked for where the rows of a table are found by a path."""
     rows = table.rows
     for path in rows.named_paths:
         if path.segments:
@@ -239,8 +237,8 @@ def _of_rows(rules: Rules, table: Table, kind: str | None) -> Iterator[Sought]:
 
 
 def _of_the_document(rules: Rules, table: Table, kind: str | None) -> Iterator[Sought]:
-    """Of a table of which the document itself is a row: what its fields read, and the tables within
-    it.
+    """What is looked for where the document itself is the row: what its fields read, and the tables
+    within.
     """
     rows = table.rows
     if rows.spread:

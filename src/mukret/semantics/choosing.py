@@ -160,7 +160,7 @@ def _visited(
 
 
 def _order(location: Location, node: JsonValue) -> list[int]:
-    """What is less for a node that comes earlier in the document."""
+    """A sort key: the order of nodes in the document."""
     places: list[int] = []
     for step in location:
         places.append(step if isinstance(step, int) else list(node).index(step))

@@ -1,4 +1,4 @@
-"""JSON text inside JSON: read as such in its place, before any path is applied."""
+"""Embedded JSON: a text that holds JSON is replaced by its value before any path is applied."""
 
 from __future__ import annotations
 
@@ -78,8 +78,8 @@ def _put(document: JsonValue, location: Location, value: JsonValue) -> JsonValue
 
 
 class RowPlaces:
-    """Finds the innermost of some rows around a place in the document; None among the rows is a
-    is_placeholder one.
+    """Finds the innermost of some rows around a place in the document; A row that is None is a
+    placeholder's, and stands nowhere.
     """
 
     def __init__(self, places: Iterable[RowPlace | None]) -> None:

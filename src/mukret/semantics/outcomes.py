@@ -34,14 +34,13 @@ def in_key(value: object) -> object:
 
 
 class SeenKeys:
-    """The keys of one table that were seen in the run, as hashes of 128 bits, whatever the key
-    holds.
+    """The keys of one table that were seen in the run, as hashes of 128 bits.
 
     Two different keys meet with a probability of about n² / 2¹²⁹: for a thousand million rows below
     10⁻²⁰.
 
-    Where the last row with a key is the one that is kept, `last` says which that is; `finds_last`:
-    it is found out.
+    Where the last row with a key is the one that is kept, `last` says which that is; with
+    `finds_last` this pass finds it out.
     """
 
     def __init__(
@@ -91,7 +90,7 @@ class SeenKeys:
         )
 
     def looked_at(self, rows: int) -> None:
-        """So many rows are done with: those that follow are counted on."""
+        """Counts rows that are done with: the numbers of the next ones go on from there."""
         self.before += rows
 
 

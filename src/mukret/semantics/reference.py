@@ -1,4 +1,4 @@
-"""The plain reading of the rules: a document, a row, a value at a time.
+"""The reference evaluator: a document, a row, a value at a time.
 
 Short and obvious, not fast. What it gives is what the rules mean; the engine must give the same (a
 property test holds them together). `check` runs examples through it.
@@ -132,7 +132,7 @@ class NotRead(Exception):
 
 
 class BadResponse(NotRead):
-    """A document that is a bad one."""
+    """A document that the rules refuse."""
 
     def __init__(self, code: str, message: str, hint: str | None = None) -> None:
         super().__init__(message)
@@ -148,8 +148,8 @@ class LeftOut(NotRead):
 class ReferenceRun:
     """Evaluates documents one after the other; keys are remembered over the whole run.
 
-    Where the last row with a key is kept, all documents must be resolved before the first is
-    evaluated.
+    Where the last row with a key is kept, `prepare` must have seen all documents before the first
+    is evaluated.
     """
 
     def __init__(self, rules: Rules, now: datetime | None = None) -> None:
