@@ -75,8 +75,8 @@ class Sockets:
 
 
 class Deadline:
-    """Ends connections after a time, so that nobody waits any longer for what drips out of them;
-    `passed` says that.
+    """Ends connections after a time, however slowly bytes still come;
+    `passed` tells that it did.
     """
 
     def __init__(self, seconds: float, sockets: Sockets) -> None:

@@ -1,4 +1,4 @@
-"""What is to be asked of a service: the model of a calls file."""
+"""The model of a calls file: what is to be asked of a service."""
 
 from __future__ import annotations
 

@@ -95,7 +95,7 @@ class Connection:
             client.close()
 
     def client(self, host: str, *, home: bool) -> httpx.Client:
-        """The one for a host. A proxy of the environment is for what is outside this machine."""
+        """The client for a host. A proxy of the environment is only used for other machines."""
         import httpx
 
         # Proxies are asked for nothing that this machine itself answers.

@@ -162,7 +162,9 @@ class Collection:
         self._note_unmatched(frontier)
 
     def _note_unmatched(self, frontier: Frontier) -> None:
-        """Of calls for each record whose path found none: the path, and one that is there."""
+        """Notes, of each call whose path found no records, the path and the nearest one that is
+        there.
+        """
         for name, unmatched in frontier.unmatched.items():
             if unmatched.path is None or unmatched.records:
                 continue
@@ -175,7 +177,7 @@ class Collection:
     def _begun(
         self, following: Ask | NotAsked, pool: ThreadPoolExecutor
     ) -> tuple[Ask, KeptAnswer | Future[Try]] | None:
-        """A request on its way, or what was kept of it before; None for what is not to be asked."""
+        """The request on its way, or the answer kept before; None if it is not to be asked."""
         if isinstance(following, NotAsked):
             self._note_not_asked(following)
             return None
@@ -345,9 +347,9 @@ class Collection:
         return _Body(file, received.size, received.sha256, said)
 
     def _version(self, tried: Try, header: str) -> str | None:
-        """What later requests may ask for changes with.
+        """The version (ETag or date) by which later requests ask for changes.
 
-        An unchanged answer need not say it again; what holds a secret is not kept.
+        An unchanged answer keeps that of the one before; a version that holds a secret is not kept.
         """
         assert tried.reply is not None
         value = tried.reply.headers.get(header)

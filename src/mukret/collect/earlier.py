@@ -80,8 +80,8 @@ class Earlier:
         return self.in_round.get((ask.list_id, ask.page))
 
     def before(self, ask: Ask, shown: str) -> KeptAnswer | None:
-        """The answer of an earlier round from the very same address: versions of others mean
-        nothing for it.
+        """The answer of an earlier round from the very same address: the ETag of another means
+        nothing.
         """
         kept = self.in_rounds.get((ask.list_id, ask.page))
         return kept if kept is not None and kept.shown == shown else None

@@ -130,7 +130,7 @@ class Waiting:
 
 
 class Watcher:
-    """Is told what happens, from several threads; this one does nothing with it."""
+    """Called with what happens, from several threads. This one ignores it."""
 
     def tried(self, tried: Try) -> None:
         """A request was sent and answered, or failed."""
@@ -237,7 +237,7 @@ class Fetcher:
         return seconds
 
     def _told(self, state: Any) -> None:
-        """Before a pause: what came is of no use any more."""
+        """Before a pause: discards what the failed try brought, and tells of it."""
         tried: Try = state.outcome.result()
         seconds = state.next_action.sleep
         if tried.received is not None:

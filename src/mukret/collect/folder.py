@@ -73,9 +73,9 @@ class CaptureFolder:
 
     @contextmanager
     def alone(self) -> Iterator[None]:
-        """While nobody else writes into it.
+        """Holds the folder's lock.
 
-        A new folder in which nothing was kept goes. Raises OutputError.
+        A new folder in which nothing was kept is removed at the end. Raises OutputError.
         """
         with _writing(str(self.path)):
             self.path.mkdir(parents=True, exist_ok=True)
@@ -96,7 +96,7 @@ class CaptureFolder:
             os.close(handle)
 
     def _leave(self) -> None:
-        """Takes away what a collection that kept nothing at all made."""
+        """Removes the folder of a collection that kept nothing."""
         if not (self.path / CAPTURE).exists():
             (self.path / ROUNDS).unlink(missing_ok=True)
         for folder in (self.path / PAGES, self.path):

@@ -100,8 +100,8 @@ class Frontier:
 
 
 def constants_of(call: Call, calls: Calls) -> dict[str, JsonValue]:
-    """The constants that the requests of a call are filled with, secrets aside: what a row may be
-    told by later.
+    """The constants that fill the requests of a call, without secrets;
+    rows can have them as facts.
     """
     used = {name for name, _ in names_in_address(call.address or "")}
     # Secrets are left out: rows are data, and go anywhere.

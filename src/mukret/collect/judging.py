@@ -1,4 +1,4 @@
-"""What an answer is worth: data, or why not; and whether another try may bring more."""
+"""Judging an answer: data, or why not; and whether another try may help."""
 
 from __future__ import annotations
 

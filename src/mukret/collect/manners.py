@@ -27,7 +27,7 @@ class Clock(Protocol):
     """Time as a collection sees it."""
 
     def now(self) -> float:
-        """Seconds since any moment."""
+        """Seconds since an arbitrary moment."""
 
     def wait(self, seconds: float) -> None:
         """Raises Stopped if the collection ends while it waits."""
@@ -89,8 +89,8 @@ class Pace:
 
 
 def pause(tries: int, limits: Limits, chance: random.Random) -> float:
-    """Seconds before the try after so many: twice as long each time, and by chance up to half of it
-    less, so that many who were refused at one moment don't come back at one moment.
+    """Seconds to wait after so many tries: doubled each time, less a random part of up to a half,
+    so that clients that were refused together don't come back together.
     """
     longest: float = min(LONGEST_PAUSE, limits.pause * 2 ** min(tries - 1, 30))
     return longest * (1 - chance.random() / 2)

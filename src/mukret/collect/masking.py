@@ -73,8 +73,8 @@ class Masker:
         return text
 
     def excerpt(self, text: str) -> str:
-        """The same for a text that was cut out of a longer one, so that a secret may stand in it in
-        part.
+        """Masks a text that was cut out of a longer one:
+        at its edges a part of a secret may stand.
         """
         text = self.text(text)
         for form in self.forms:

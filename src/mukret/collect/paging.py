@@ -137,7 +137,7 @@ class Page:
         return [value for document in self.documents for value in path.values(document)]
 
     def first(self, path: Path | None) -> JsonValue:
-        """The first value that a path finds; None for none."""
+        """The first value that a path finds; None if it finds none."""
         values = self.values(path) if path else []
         return values[0] if values else None
 

@@ -131,9 +131,7 @@ class SignInReader:
         )
 
     def address(self, node: Node | None, key: str) -> str | None:
-        """An address below the base, or elsewhere:
-        whoever gives tokens may live in another house.
-        """
+        """An address below the base, or elsewhere: tokens often come from another host."""
         scalar = self.reader.scalar(node, key)
         if scalar is None:
             return None

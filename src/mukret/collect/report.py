@@ -72,7 +72,7 @@ class Answer:
 
     @property
     def ends_list(self) -> bool:
-        """Whether it is no data since the list had ended with the page before."""
+        """Whether it only says that the list had ended with the page before."""
         return self.problem is not None and isinstance(self.outlook, Last)
 
     def record(self, round: int | None = None) -> dict[str, JsonValue]:

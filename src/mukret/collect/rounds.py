@@ -63,7 +63,7 @@ def this_round(
 def _has_ended(number: int, lines: list[dict[str, JsonValue]]) -> bool:
     """Whether a round came to its end.
 
-    One that was gone on with after that ended more than once.
+    One that was continued after that has several ends on record.
     """
     return any(line["round"] == number and "ended" in line for line in lines)
 

@@ -191,13 +191,13 @@ class _Place:
 
 @dataclass
 class _Counted:
-    """So many rows, and the places of the first."""
+    """A count of rows, and the places of the first."""
 
     count: int = 0
     places: list[_Place] = field(default_factory=list)
 
     def add(self, count: int, rows: pa.Table, keys: pa.Table) -> None:
-        """More of them, with their numbers and keys."""
+        """Counts more rows, with their numbers and keys."""
         self.count += count
         first = (
             # The first in the order of the file, however the join has mixed them.
@@ -309,7 +309,7 @@ class _Comparison:
             pair.see(both.column(BEFORE + old), both.column(AFTER + new))
 
     def by_whole_rows(self, before: pa.Table, after: pa.Table) -> None:
-        """Where the same row comes several times, so many times more or less are counted."""
+        """Where the same row comes several times, the difference in number is counted."""
         old, new = _times(before, self.before), _times(after, self.after)
         joined = old.join(
             new, [KEY], join_type="full outer", use_threads=False

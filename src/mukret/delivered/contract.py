@@ -90,7 +90,7 @@ class Delivered(ABC):
         """
 
     def close(self) -> None:  # noqa: B027  # folders hold nothing open
-        """Lets go of what was opened."""
+        """Closes what was opened."""
 
 
 def recorded_type(name: str) -> ValueType:

@@ -151,7 +151,7 @@ def _sheet_floats(texts: pa.Array) -> pa.Array:
 
 
 def _each(texts: pa.Array, change: Callable[[str], str]) -> pa.Array:
-    """Each different text is changed once."""
+    """Changes each different text once."""
     encoded = texts.dictionary_encode()
     changed = pa.array(
         [change(text) for text in encoded.dictionary.to_pylist()], pa.string()

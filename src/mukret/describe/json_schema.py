@@ -107,7 +107,7 @@ def _property(kind: ValueType, field: Field, *, null: bool) -> Schema:
 
 
 def _or_null(schema: Mapping[str, JsonValue]) -> Schema:
-    """The same, or null. What says nothing (a type `json`) takes null too."""
+    """The schema, or null. An empty schema (of a type `json`) takes null already."""
     if "type" not in schema:
         return dict(schema)
     words = {"enum": [*schema["enum"], None]} if "enum" in schema else {}

@@ -1,4 +1,4 @@
-"""Writing beside the reader."""
+"""Writing in a thread beside the one that reads."""
 
 from __future__ import annotations
 

@@ -118,7 +118,7 @@ class Database(ABC):
         )
 
     def taken(self) -> set[str]:
-        """Those of the runs since the tables were made anew."""
+        """The inputs of the runs since the tables were made anew."""
         hashes: set[str] = set()
         for text in self.records():
             record = json.loads(text)

@@ -62,8 +62,9 @@ class RejectLimit:
     def check(
         self, tally: Tally, *, finished: bool, outcome: str = "nothing was published"
     ) -> None:
-        """Raises StoppedError above the limit; while the run goes on only an absolute one can be
-        judged.
+        """Raises StoppedError above the limit.
+
+        A share of the rows can only be judged when the run is finished.
         """
         # A share may still sink while rows come.
         if (finished or self.number is not None) and not self.allows(tally):

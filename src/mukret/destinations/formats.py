@@ -35,9 +35,7 @@ class Writer(Protocol):
         """Writes what is left."""
 
     def abandon(self) -> None:
-        """Lets go of what was opened, in the place of `close`:
-        what was written is worth nothing.
-        """
+        """Called after an error instead of `close`: what was written is discarded."""
 
     def beside(self) -> Mapping[str, JsonValue]:
         """What stands beside the tables in a folder: JSON documents by the names of their files."""
@@ -137,10 +135,10 @@ class PlainWriter:
     """What most writers do alike."""
 
     def set_aside(self, rejects: Sequence[Reject]) -> None:
-        """They have a file of their own."""
+        """Does nothing: rejects have a file of their own."""
 
     def abandon(self) -> None:
-        """There is nothing but the files, which who opened them closes."""
+        """Does nothing: the files are closed by whoever opened them."""
 
     def beside(self) -> Mapping[str, JsonValue]:
         return {}

@@ -8,7 +8,7 @@ import pyarrow as pa
 
 
 class Gathering:
-    """Waits for so many rows, or bytes; batches without rows are nothing."""
+    """Gathers batches until they have so many rows or bytes; those without rows are dropped."""
 
     def __init__(self, rows: int, size: int) -> None:
         self.most_rows = rows
@@ -30,7 +30,7 @@ class Gathering:
         )
 
     def rest(self) -> pa.Array:
-        """A table of what has waited so far; None of nothing."""
+        """A table of what has waited so far; None if nothing has."""
         batches, self.waiting, self.rows, self.bytes = self.waiting, [], 0, 0
         return pa.Table.from_batches(batches) if batches else None
 
