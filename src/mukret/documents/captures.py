@@ -84,9 +84,8 @@ class CaptureRecord:
 
     @property
     def key(self) -> str:
-        """Which list of pages it belongs to.
-
-        What says nothing of lists is one of its own for each address.
+        """The list of pages that it belongs to; where none is on record, each address is a list of
+        its own.
         """
         known = self.text("list")
         if known is not None:

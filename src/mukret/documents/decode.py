@@ -76,7 +76,7 @@ def decode(raw: bytes) -> JsonValue:
 
 
 def holds_negative_zero(raw: bytes) -> bool:
-    """Whether the number `-0` stands in it; perhaps only something like it in a text."""
+    """Whether `-0` stands in it, as a number or within a text."""
     return b"-0" in raw and _NEGATIVE_ZERO.search(raw) is not None
 
 

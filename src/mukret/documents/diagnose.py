@@ -57,7 +57,7 @@ class Diagnosis:
 
     @property
     def placed(self) -> bool:
-        """Whether it is wrong at some place."""
+        """Whether the place of the mistake is known."""
         return bool(self.excerpt or self.offset)
 
     def __str__(self) -> str:
@@ -75,7 +75,7 @@ class Diagnosis:
         )
 
     def inside(self, what: str) -> Diagnosis:
-        """The same finding, its place said to be inside something of the file."""
+        """The same finding, told as inside a part of the file, such as a body in an archive."""
         return replace(self, message=f"{self.message}, in {what}")
 
 

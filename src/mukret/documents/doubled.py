@@ -73,7 +73,7 @@ def _every_member() -> Program:
 
 
 def surely_once(raw: bytes) -> bool:
-    """Whether no member comes twice in one object; False also where that is only not sure."""
+    """Whether surely no member comes twice in one object; False if that can't be told quickly."""
     return Scan(_every_member(), raw).document(0, len(raw))
 
 

@@ -1,4 +1,4 @@
-"""The collector of cycles (`gc`), and why it rests while documents are read."""
+"""Pausing the garbage collector (`gc`) while documents are read."""
 
 from __future__ import annotations
 
@@ -9,9 +9,9 @@ from contextlib import contextmanager
 
 @contextmanager
 def gc_paused() -> Iterator[None]:
-    """Without the collector of cycles.
+    """Pauses the garbage collector.
 
-    Documents have no cycles, and it would go through every one of them again and again.
+    Documents have no cycles, and it would go through all of them again and again.
     """
     was_on = gc.isenabled()
     gc.disable()

@@ -116,7 +116,7 @@ def written(document: GivenDocument, number: int | None = None) -> bytes:
 
 
 class _HasDecimal(Exception):
-    """It has numbers that the standard library's writer does not know."""
+    """Raised for a number that the standard library's writer can't write."""
 
 
 def _refused(value: object) -> dict[object, object]:
@@ -128,7 +128,7 @@ def _refused(value: object) -> dict[object, object]:
 
 
 def _with_digits(value: object, number: int | None) -> JsonValue:
-    """With each decimal as the number that it is."""
+    """The document with each Decimal as a `Number`, digit for digit."""
     if isinstance(value, Decimal):
         if not value.is_finite():
             raise _no_document(value, number, f"{value} is no number of JSON")

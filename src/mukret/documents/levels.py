@@ -1,5 +1,4 @@
-"""How deep documents may nest: a bound that is the same wherever in the program one is read, or
-read again.
+"""How deep documents may nest: one bound, wherever in the program a document is read.
 
 The decoders give up where the interpreter's stack does, and that depends on who calls them. So a
 decoder gets a stack of `MOST_LEVELS` from where it stands, and all that works on a document

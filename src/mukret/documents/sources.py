@@ -195,7 +195,9 @@ class Source:
 
 
 def _buffered(file: object) -> io.BufferedReader:
-    """What unpacks gives short pieces; a buffer above it lets the next reader look ahead."""
+    """Buffers what is unpacked: that comes in short pieces, and the next reader wants to look
+    ahead.
+    """
     return cast(io.BufferedReader, io.BufferedReader(cast(io.RawIOBase, file), 1 << 18))
 
 

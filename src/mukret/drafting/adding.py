@@ -1,6 +1,4 @@
-"""What is new in responses, drafted and put into rules that are there already; all that stands in
-them stays.
-"""
+"""Drafts what is new in responses and adds it to existing rules; everything in them stays."""
 
 from __future__ import annotations
 
@@ -99,7 +97,9 @@ class _Adding:
         return bool(above)
 
     def facts(self) -> None:
-        """Fields of the response, where the rules have such; else they are left to be ignored."""
+        """Adds fields of the response, if the rules have a place for them; else their paths are
+        ignored.
+        """
         known = {own_field.name for own_field in self.rules.response_fields}
         fresh_facts = {
             _path(str(own_field.source["at"])): own_field

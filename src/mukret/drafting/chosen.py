@@ -1,4 +1,4 @@
-"""A draft of some fields alone, or of what stands below one path."""
+"""A draft cut down to some fields, or made of what stands below one path."""
 
 from __future__ import annotations
 
@@ -16,8 +16,8 @@ _LAST_NAME = re.compile(r"(\w+)'?\]?$")
 
 
 def below(draft: Draft, path: Path) -> None:
-    """Has the tables of a draft that was made of what a path finds look for their rows from the
-    document on. What stands elsewhere is no concern of it.
+    """Puts a path before those of a draft that was made of what the path finds, so that its tables
+    look for their rows from the document on. What stands elsewhere is ignored.
     """
     draft.ignored.clear()
     for table in draft.tables:

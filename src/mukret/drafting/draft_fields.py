@@ -62,7 +62,7 @@ class DraftFields:
         return table.names() | {other.name for other in self.draft.tables}
 
     def finish(self, table: DraftTable) -> None:
-        """A table has a field at least."""
+        """Gives a table without fields one: the position of the row."""
         if not table.fields:
             table.fields.append(
                 DraftField(fresh("position", self.taken(table)), {"fact": "position"})

@@ -22,7 +22,7 @@ FEWEST_UNIQUE = 20
 
 
 class DraftKeys:
-    """Gives the tables of a draft their keys; of so many documents in so many files."""
+    """Gives the tables of a draft their keys. `documents` and `files`: how many were surveyed."""
 
     def __init__(self, fields: DraftFields, *, documents: int, files: int) -> None:
         self.fields = fields

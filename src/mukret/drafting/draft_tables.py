@@ -608,7 +608,7 @@ def _are_rows(place: Place, inner: Place) -> bool:
 
 
 def _is_long(place: Place) -> bool:
-    """Whether a list of values in no table is rather one than a fact of the document."""
+    """Whether a list of values outside any table is rather a table than a fact of the document."""
     return place.lengths.longest > FEWEST_VALUES or place.parent is None
 
 

@@ -1,4 +1,4 @@
-"""Fields whose values are keys of another table: words for that, and a lookup that could be made of
+"""Fields whose values are keys of another table: a remark on it, and a lookup that could be made of
 it.
 """
 
@@ -48,8 +48,8 @@ class DraftLinks:
 def _lookup(
     table: DraftTable, own_field: DraftField, target: DraftTable, key: DraftField
 ) -> str | None:
-    """A field with what the other table calls the row; None if it has no name, or can't be found
-    from here.
+    """A lookup of the name that the other table has for the row; None if it has no name, or can't
+    be found from here.
     """
     named = next((field for field in target.fields if field.name in NAMING), None)
     if (

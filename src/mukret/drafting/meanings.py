@@ -114,7 +114,7 @@ def is_money(place: Place) -> bool:
 
 
 def is_measured(place: Place) -> bool:
-    """Coordinates, whatever they are written like."""
+    """Whether values are measured: coordinates, however they are written."""
     return _says(name_of(place), _MEASURED)
 
 

@@ -75,7 +75,7 @@ VAGUE = {
 def snake_case(name: str) -> str:
     """A name as it can stand in an expression; empty if nothing of it can.
 
-    Numbers of an enumeration (`1. open`) go.
+    Numbers of an enumeration (`1. open`) are dropped.
     """
     name = _NUMBERED.sub("", name)
     name = (
@@ -100,7 +100,7 @@ def joined(steps: Iterable[str]) -> str:
 
 
 def singular(name: str) -> str:
-    """One of what a table is named for."""
+    """The singular of an English plural: `sailings` → sailing."""
     # English alone: a name in another language is at worst left as it is.
     for ending, replacement in (
         ("ies", "y"),
@@ -116,8 +116,8 @@ def singular(name: str) -> str:
 
 
 def fresh(name: str, taken: Container[str]) -> str:
-    """The name, as far as it may be long,
-    or with a number behind it the first that is not taken.
+    """The name, cut to the length that is allowed; if it is taken, with the first free number
+    behind it.
     """
     candidate = fitting(name)
     number = 1
@@ -128,8 +128,8 @@ def fresh(name: str, taken: Container[str]) -> str:
 
 
 def fitting(name: str, room: int = 0) -> str:
-    """The end of a name that is too long, from a word on;
-    `room` is left for what comes behind it.
+    """The name, or the end of one that is too long, from the beginning of a word on; `room` is left
+    for what comes behind it.
     """
     most = LONGEST - room
     words = name.split("_")

@@ -109,7 +109,7 @@ def _names_something(place: Place) -> bool:
 
 
 def _differs(place: Place) -> bool:
-    """Whether its values are not all the same; so is taken of too many to be counted."""
+    """Whether its values differ; assumed if there are too many to count."""
     return (place.values.distinct or FEWEST_DOCUMENTS) > 1
 
 

@@ -259,8 +259,8 @@ def _is_left_alone(look: Look, place: Place) -> bool:
 def _with_room(
     reading: dict[str, JsonValue], report: PlaceReport
 ) -> dict[str, JsonValue]:
-    """Numbers with a fraction as what has room for those of tomorrow: amounts and what is sent as
-    text exact, with two digits at least, what was measured as a float.
+    """The reading of numbers with a fraction, with room for later ones: amounts, and numbers sent
+    as text, as a decimal with two digits after the point at least; measured numbers as a float.
     """
     decimal = _DECIMAL.fullmatch(str(reading.get("type")))
     if not decimal:

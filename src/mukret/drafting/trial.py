@@ -28,9 +28,9 @@ STRAYS = 0.5
 def tried_on(
     draft: Draft, sources: Sequence[Source], file: str, *, ignoring: bool = True
 ) -> Draft:
-    """The draft, changed so that of the rows of these sources no more are rejected than hold what
-    is plainly a mistake among the others, which is said beside the field. They must be such as can
-    be read again. `ignoring`: what no rule reads is listed.
+    """The draft, eased on these sources until only rows with plain mistakes are rejected, which is
+    said beside the field. The sources are read several times. `ignoring`: what no rule reads is
+    listed.
     """
     for _ in range(MOST_ROUNDS):
         run = _tried(draft, sources, file)
@@ -160,7 +160,7 @@ def _member(field: DraftField) -> str | None:
 
 
 def _without_key(draft: Draft, table: DraftTable) -> None:
-    """No key, and none of the keys that hold it."""
+    """Removes the key of a table, and the keys that contain it."""
     key, table.key = table.key, []
     table.comment = f"{', '.join(key)} comes twice: no key"
     for other in draft.tables:

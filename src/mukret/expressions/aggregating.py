@@ -18,7 +18,7 @@ def aggregated(node: Aggregate, values: Sequence[Value]) -> Value:
     """The value of an aggregate over the values of its field, nulls among them; COUNT without a
     field counts all.
 
-    COUNT of none is 0, the others of none are null. Raises Bad (overflow).
+    COUNT of no rows is 0, every other aggregate of none is null. Raises Bad (overflow).
     """
     if node.field is None:
         return len(values)

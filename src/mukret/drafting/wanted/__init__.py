@@ -1,4 +1,4 @@
-"""A few rows of the table that is wanted → the rules that give it."""
+"""A few rows of the wanted table → rules that give it."""
 
 from __future__ import annotations
 

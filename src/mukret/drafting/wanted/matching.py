@@ -222,7 +222,9 @@ def _giving(
 def _rank(
     name: str, value: Candidate, cells: Sequence[Cell], rows: Sequence[int]
 ) -> tuple[bool, bool, int, bool]:
-    """Written as it was typed, of the same name, near, and read as the draft reads it."""
+    """A sort key: first the values that are written as it was typed, then those of the same name,
+    the near ones, and those that are read as the draft reads them.
+    """
     typed = [
         value.texts[row] == cell
         for row, cell in zip(rows, cells, strict=True)
