@@ -1,4 +1,4 @@
-"""Everything that can go wrong on purpose.
+"""The errors that a user can meet, and no defects.
 
     MukretError
     ├── PathSyntaxError        a JSONPath text that RFC 9535 forbids (or that is not supported yet)

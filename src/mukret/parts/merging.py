@@ -87,7 +87,7 @@ class Merge:
         )
 
     def record(self) -> dict[str, JsonValue]:
-        """That of one run over all of the input, and how many parts there were."""
+        """The record of one run over all of the input, and how many parts there were."""
         record = record_of(
             self.rules,
             self.schemas,
@@ -166,7 +166,7 @@ class Merge:
 
     @cached_property
     def place(self) -> Callable[[Reject], tuple[int, int]]:
-        """Rejects of a block stand document by document, and then table by table."""
+        """A sort key: the rejects of a block, document by document, and then table by table."""
         ranks = {
             table.name: rank for rank, table in enumerate(self.rules.parents_first())
         }
@@ -203,7 +203,7 @@ class Merge:
 
 
 def _numbers(table: ResolvedTable) -> dict[int, int]:
-    """Of each row that is written its number among these."""
+    """For each row that is written its number among the written ones."""
     kept = (row for row, outcome in enumerate(table.row_outcomes) if not outcome)
     return {row: number for number, row in enumerate(kept)}
 
@@ -213,7 +213,7 @@ def _without_number(told: Mapping[str, JsonValue]) -> dict[str, JsonValue]:
 
 
 def _hashes(told: Mapping[str, JsonValue]) -> set[str]:
-    """Of the rules file of a part, and of all that it includes or refers to."""
+    """The hashes of the rules file of a part, and of all files that it includes or refers to."""
     return {told["sha256"], *(file["sha256"] for file in told.get("includes", ()))}
 
 

@@ -1,4 +1,4 @@
-"""Which machine takes which inputs: the same on all of them, without a word between them."""
+"""Which machine takes which inputs: each works it out alone, with the same result."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from mukret.rules.sources import Compute
 
 @dataclass(frozen=True)
 class Share:
-    """The part of this number (from 1) of so many."""
+    """One part of several: its number (from 1), and how many there are."""
 
     number: int
     of: int

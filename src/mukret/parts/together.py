@@ -45,7 +45,7 @@ class Told:
 
     @classmethod
     def by(cls, run: Run) -> Told:
-        """By a run that has come to its end."""
+        """What a run tells that has come to its end."""
         tally = run.tally
         return cls(
             tally.tables,
@@ -62,7 +62,7 @@ class Told:
 
     @classmethod
     def of_record(cls, record: Mapping[str, JsonValue]) -> Told:
-        """As the record of a part has it."""
+        """What the record of a part tells."""
         names = ("tables", "bad_documents", "documents_left_out", "sample")
         told = {name: record[name] for name in names} | {
             name: record["part"][name] for name in _OF_A_PART
@@ -131,7 +131,7 @@ class Together:
 
     @property
     def sample(self) -> dict[str, JsonValue]:
-        """Each share has looked at some documents of its own."""
+        """The samples of all shares, added up: each has looked at documents of its own."""
         return {
             "documents": self.documents_sampled,
             "unread": dict(sorted(self.unread.items())),

@@ -87,8 +87,8 @@ class FilterParser:
             parts.append(part())
 
     def no_word_operator(self) -> None:
-        """Refuses what other languages write between conditions, where the grammar has nothing to
-        say.
+        """Refuses `and` and `or`, which other languages write between conditions, with a hint; the
+        grammar would only say that they can't stand there.
         """
         word = _WORD.match(self.scanner.text, self.scanner.at)
         meant = {"and": "&&", "or": "||"}.get(word.group().lower()) if word else None
@@ -163,7 +163,7 @@ class FilterParser:
         return inner
 
     def odd_end(self) -> PathSyntaxError:
-        """Of text that stands where an expression should be over."""
+        """The error for text behind the end of an expression."""
         if self.scanner.peek(")"):
             return self.fail("a ) that closes nothing")
         hint = "conditions are joined by && and ||, values compared by == != < <= > >="

@@ -185,7 +185,7 @@ class Reached(NamedTuple):
 
     @property
     def location(self) -> Location:
-        """Below where the query began."""
+        """Where the node stands, below where the query began."""
         return _location(self.trail)
 
 
@@ -233,7 +233,7 @@ class Path:
         return any(looks_at_the_root(selector.logical) for selector in filters)
 
     def members_named(self, name: str) -> Path:
-        """All members of a name below the nodes that it finds, however deep."""
+        """A query for all members of a name, at any depth below the nodes that this one finds."""
         step = name if name.isidentifier() else f"['{escaped_name(name)}']"
         return Path(
             f"{self.text}..{step}",

@@ -1,4 +1,4 @@
-"""What speaks for and against the use of a delivery, weighed."""
+"""What speaks for and against using a delivery, weighed."""
 
 from __future__ import annotations
 

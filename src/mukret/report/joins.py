@@ -49,8 +49,9 @@ class Join:
 
 
 class KeyHashes:
-    """Hashes of some columns of the rows of a table; with more than `most` those that end in
-    another zero.
+    """Hashes of some columns of the rows of a table.
+
+    Whenever there are more than `most`, only those with one more zero at the end are kept.
     """
 
     def __init__(self, columns: Sequence[str], most: int = MOST_HASHES) -> None:

@@ -29,7 +29,7 @@ _CLASSES = {Fitness.YES: "yes", Fitness.WITH_CARE: "care", Fitness.NO: "no"}
 
 @dataclass(frozen=True)
 class ShownFact:
-    """What a card says of a column; `before`: what it was, where that is known and another."""
+    """What a card says of a column; `before`: the earlier value, if it is known and differs."""
 
     name: str
     text: str
@@ -42,7 +42,7 @@ class ShownFact:
 
 @dataclass(frozen=True)
 class Top:
-    """One of the values that come most: its share of all that are filled."""
+    """One of the most frequent values, with its share of all filled ones."""
 
     text: str
     share: str
@@ -184,7 +184,7 @@ def _told(column: ColumnProfile) -> list[tuple[str, str]]:
 
 
 def _rounded(number: int) -> int:
-    """To two digits, which is what an estimate is good for."""
+    """Rounds to two digits: an estimate is no better than that."""
     digits = len(str(number)) - 2
     return round(number, -digits) if digits > 0 else number
 

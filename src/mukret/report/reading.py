@@ -64,7 +64,7 @@ class Report:
 
     @property
     def documents(self) -> int:
-        """Those that could be read."""
+        """How many documents could be read."""
         return (
             sum(int(source["documents"]) for source in self.record["inputs"])
             - self.bad_documents

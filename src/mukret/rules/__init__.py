@@ -1,4 +1,4 @@
-"""From the text of a rules file to a checked model, or to a list of diagnostics with positions."""
+"""The text of a rules file → a checked model, or a list of diagnostics with positions."""
 
 from mukret.rules.load import load_rules, parse_rules
 from mukret.rules.model import Field, Rules, Table

@@ -1,4 +1,4 @@
-"""What can be said of rules before any data is read that is no mistake, and perhaps not meant."""
+"""Warnings about rules before any data is read: valid, but perhaps not what was meant."""
 
 from __future__ import annotations
 

@@ -1,5 +1,5 @@
-"""What reads what, over the fields of all tables: the one answer on which order, parts and passes
-stand.
+"""The graph of what reads what, over the fields of all tables: order, parts and passes are made
+from it.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""From a rules file to checked rules, or to every problem that it has."""
+"""A rules file → checked rules, or every problem that it has."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Things in an order in which each comes after those that it needs."""
+"""Topological order: each thing after those that it needs."""
 
 from __future__ import annotations
 

@@ -284,7 +284,7 @@ class RowRules:
 
     With `spread` an array among them gives its elements, null no row. A node for which `when` does
     not hold is no row. `recurse` leads from a row to those below it. With `outer` there is one
-    is_placeholder row where nothing is found.
+    placeholder row where nothing is found.
     """
 
     paths: tuple[Path, ...] = ()
@@ -331,7 +331,7 @@ class RowRules:
     ) -> RowsBelow:
         """The rows below a document or a row of the parent table, in their order.
 
-        Below a is_placeholder row is nothing.
+        Below a placeholder row there is nothing.
         """
         below = RowsBelow([]) if is_placeholder else self.within(root, excused)
         if self.outer and not below.rows and below.refusal is None:

@@ -1,4 +1,6 @@
-"""The sections `enums` and `types`, and what a field's `type` and reading options mean together."""
+"""The sections `enums` (by way of `enums.py`) and `types`, and what a field's `type` and reading
+options mean together.
+"""
 
 from __future__ import annotations
 

@@ -196,7 +196,7 @@ class _Compiler:
         return state
 
     def may_be_spread(self, at: _At) -> bool:
-        """Whether here stands a row, or an array of such."""
+        """Whether a row stands here, or an array of rows."""
         end, segments = self.routes[at.route].end, self.routes[at.route].segments
         if not isinstance(end, RowEnd) or not end.spread:
             return False

@@ -69,7 +69,7 @@ class NodeSearch:
     in_pieces: bool = False
 
     def begin(self, batch: Batch) -> None:
-        """Notes what a batch has, before its nodes are looked at."""
+        """Notes the documents of a batch, before their nodes are looked at."""
         self.bad += batch.bad
         self.in_pieces = batch.part.array is not None
         if batch.part.first == 0 and not (batch.part.around and self.first):

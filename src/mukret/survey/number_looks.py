@@ -233,7 +233,10 @@ def _epoch_of_numbers(place: Place) -> str | None:
 
 
 def _whole(number: JsonValue) -> int:
-    """Its whole part; of one that is too large for an instant any that is too large as well."""
+    """The whole part of a number.
+
+    If it is too large for an instant, the result is some number that is too large as well.
+    """
     return int(max(-1e20, min(1e20, magnitude(number))))
 
 
