@@ -245,7 +245,7 @@ class InPostgres(PostgresCase, Delivering):
         other = [{**PORTS[0], "lat": 1}, PORTS[1]]
         found = self.compare(there, self.deliver(NESTED, other, "other", "jsonl"))
         self.assertEqual(
-            found.tables["ports"].changed["lat"].sample[0].as_json(),
+            vars(found.tables["ports"].changed["lat"].sample[0]),
             {"key": {"code": "OTV"}, "before": "62.5", "after": "1"},
         )
         self.assertFalse(

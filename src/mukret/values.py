@@ -92,7 +92,8 @@ def json_text(
             for name in reversed(item):
                 todo += (item[name], _Literal(encode_basestring(name) + colon), comma)
             _drop_comma(todo, item)
-        elif kind is list:
+        # Tuples stand in results of our own, where lists could be changed.
+        elif kind is list or kind is tuple:
             text = "["
             todo.append(_Literal("]"))
             for element in reversed(item):

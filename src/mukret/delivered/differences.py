@@ -7,6 +7,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
+import msgspec
+
 from mukret.values import JsonValue
 
 # The texts of a row, by column.
@@ -20,9 +22,6 @@ class SampledRows:
     count: int = 0
     sample: tuple[Row, ...] = ()
 
-    def as_json(self) -> dict[str, JsonValue]:
-        return {"count": self.count, "sample": [dict(row) for row in self.sample]}
-
 
 @dataclass(frozen=True)
 class ChangedValue:
@@ -32,9 +31,6 @@ class ChangedValue:
     before: str | None
     after: str | None
 
-    def as_json(self) -> dict[str, JsonValue]:
-        return {"key": dict(self.key), "before": self.before, "after": self.after}
-
 
 @dataclass(frozen=True)
 class ChangedField:
@@ -42,12 +38,6 @@ class ChangedField:
 
     count: int
     sample: tuple[ChangedValue, ...] = ()
-
-    def as_json(self) -> dict[str, JsonValue]:
-        return {
-            "count": self.count,
-            "sample": [value.as_json() for value in self.sample],
-        }
 
 
 @dataclass(frozen=True)
@@ -119,13 +109,11 @@ class TableDifferences:
             "key": list(self.key),
             "key_repeats": list(self.repeated),
             "columns": self.columns.as_json(),
-            "added": self.added.as_json(),
-            "gone": self.gone.as_json(),
+            "added": msgspec.to_builtins(self.added),
+            "gone": msgspec.to_builtins(self.gone),
             "changed": {
                 "count": self.changed_rows,
-                "fields": {
-                    name: changes.as_json() for name, changes in self.changed.items()
-                },
+                "fields": msgspec.to_builtins(self.changed),
             },
         }
 

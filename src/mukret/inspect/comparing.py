@@ -8,6 +8,7 @@ from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, S
 from dataclasses import dataclass, field
 from itertools import islice, zip_longest
 
+import msgspec
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -40,14 +41,6 @@ class ChangedCase:
     new: str | None
     key: Mapping[str, str] = field(default_factory=dict)
 
-    def as_json(self) -> dict[str, JsonValue]:
-        return {
-            "place": self.place,
-            "old": self.old,
-            "new": self.new,
-            "key": dict(self.key),
-        }
-
 
 @dataclass
 class Change:
@@ -60,12 +53,6 @@ class Change:
         """So many more; no more `cases` are asked for than are kept."""
         self.count += count
         self.examples += islice(cases, MOST_EXAMPLES - len(self.examples))
-
-    def as_json(self) -> dict[str, JsonValue]:
-        return {
-            "count": self.count,
-            "examples": [case.as_json() for case in self.examples],
-        }
 
 
 @dataclass
@@ -115,10 +102,10 @@ class TableChanges:
             "renamed": dict(self.renamed),
             "rows": [
                 # A list, since a pair of outcomes can't be a key in JSON.
-                {"old": old, "new": new, **change.as_json()}
+                {"old": old, "new": new, **msgspec.to_builtins(change)}
                 for (old, new), change in self.row_outcomes.items()
             ],
-            "values": {name: change.as_json() for name, change in self.values.items()},
+            "values": msgspec.to_builtins(self.values),
         }
 
 

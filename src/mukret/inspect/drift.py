@@ -8,6 +8,8 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
+import msgspec
+
 from mukret.codes import Code
 from mukret.documents import Source
 from mukret.documents.blocks import BLOCK_BYTES
@@ -36,9 +38,6 @@ class Unread:
     count: int
     example: str
 
-    def as_json(self) -> dict[str, JsonValue]:
-        return dict(vars(self))
-
 
 @dataclass(frozen=True)
 class NewWord:
@@ -49,9 +48,6 @@ class NewWord:
     enum: str
     word: str
     count: int
-
-    def as_json(self) -> dict[str, JsonValue]:
-        return dict(vars(self))
 
 
 @dataclass
@@ -89,10 +85,10 @@ class Drift:
                 _reason_json(reason, self.documents + self.bad_documents)
                 for reason in self.bad
             ],
-            "unread": [finding.as_json() for finding in self.unread],
+            "unread": msgspec.to_builtins(self.unread),
             "unmatched": [finding.as_json() for finding in self.unmatched],
             "misshapen": [finding.as_json() for finding in self.misshapen],
-            "words": [finding.as_json() for finding in self.words],
+            "words": msgspec.to_builtins(self.words),
             "unfit": [_reason_json(reason, rows) for reason, rows in self.unfit],
             "nulled": [_reason_json(reason, rows) for reason, rows in self.nulled],
         }
