@@ -16,7 +16,11 @@ def escaped(text: str) -> str:
     """
     if text.isprintable():
         return text
-    return "".join(c if c.isprintable() or c == " " else _escape(c) for c in text)
+    return "".join(map(_harmless, text))
+
+
+def _harmless(character: str) -> str:
+    return character if character.isprintable() else _escape(character)
 
 
 def _escape(character: str) -> str:

@@ -113,9 +113,7 @@ class Masker:
         pairs = parse_qsl(parts.query, keep_blank_values=True)
         query = parts.query
         if any(is_sensitive(name) for name, _ in pairs):
-            hidden = [
-                (name, MASK if is_sensitive(name) else value) for name, value in pairs
-            ]
+            hidden = [(name, _unless_sensitive(name, value)) for name, value in pairs]
             query = urlencode(hidden, safe="*")
         shown = urlunsplit((parts.scheme, host, parts.path, query, ""))
         return self.text(
@@ -141,3 +139,7 @@ def _forms(secrets: Iterable[str]) -> list[str]:
 
 def _base64(text: str) -> str:
     return base64.b64encode(text.encode()).decode().rstrip("=")
+
+
+def _unless_sensitive(name: str, value: str) -> str:
+    return MASK if is_sensitive(name) else value

@@ -475,10 +475,7 @@ def _members(
     """The members of an object and of the objects in it, outer ones first, each with its path."""
     if type(document) is not dict or not levels:
         return
-    paths = {
-        name: f"{path}.{name}" if name.isidentifier() else f"{path}['{name}']"
-        for name in document
-    }
+    paths = {name: _member_path(path, name) for name in document}
     # All of one level before any of the next: `next` at the top is meant, not one in a record.
     for name, value in document.items():
         # Names with quotes would make a path that nobody can paste.
@@ -497,3 +494,7 @@ def _way(path: str, name: str, value: JsonValue) -> str | None:
     # `next_cursor` is sent as `cursor`, most often.
     sent = re.sub(r"^next_?", "", name, flags=re.IGNORECASE) or "cursor"
     return f'{{cursor: "{path}", as: {sent[0].lower()}{sent[1:]}}}'
+
+
+def _member_path(path: str, name: str) -> str:
+    return f"{path}.{name}" if name.isidentifier() else f"{path}['{name}']"

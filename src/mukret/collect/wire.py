@@ -69,8 +69,7 @@ class RequestWriter:
             name: self.plain(value) for name, value in constants.items()
         }
         self.shown_constants: Known = {
-            name: MASK if isinstance(value, Secret) else value
-            for name, value in constants.items()
+            name: shown_value(value) for name, value in constants.items()
         }
 
     def plain(self, value: JsonValue) -> JsonValue:
@@ -304,21 +303,21 @@ def shown_first(calls: Calls, name: str) -> str:
         return (
             f"(the address at {rows}{call.url.text} in answers of {call.once_per.call})"
         )
-    constants = {key: _masked(value) for key, value in calls.constants}
+    constants = {key: shown_value(value) for key, value in calls.constants}
     address = call.address
     for key, value in constants.items():
         address = address.replace(
             f"{{{key}}}", quote(scalar_text(value) or "", safe="*")
         )
     pairs = [
-        (key, _partly(_masked(value), constants))
+        (key, _partly(shown_value(value), constants))
         for key, value in (*calls.query, *call.query)
     ]
     query = "&".join(f"{key}={value}" for key, value in pairs)
     return joined(calls.base, address) + (f"?{query}" if query else "")
 
 
-def _masked(value: str | Secret) -> str:
+def shown_value(value: str | Secret) -> str:
     return MASK if isinstance(value, Secret) else value
 
 

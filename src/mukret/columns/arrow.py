@@ -62,15 +62,14 @@ def merged(
     """An array of `count` rows put together from parts, each with the rows that it holds; the rest
     is null.
     """
-    order = [count] * count
+    # Behind all parts stands a null, for the rows that are in none.
+    order = [sum(len(rows) for rows, _ in parts)] * count
     position = 0
     for rows, _ in parts:
         for row in rows:
             order[row] = position
             position += 1
     arrays = [array for _, array in parts]
-    # One gather out of all parts, with a null at the end for the rows that are in none.
     joined = pa.concat_arrays([*arrays, pa.nulls(1, arrow_type)])
-    return joined.take(
-        pa.array([position if index == count else index for index in order], pa.int64())
-    )
+    # One gather out of all parts.
+    return joined.take(pa.array(order, pa.int64()))

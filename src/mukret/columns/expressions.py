@@ -577,10 +577,12 @@ def _aligned(left: pa.Array, right: pa.Array) -> tuple[pa.Array, pa.Array]:
             if pa.types.is_null(left.type)
             else (left, right)
         )
-    scale = max(
-        array.type.scale if pa.types.is_decimal(array.type) else 0
-        for array in (left, right)
-    )
+    scale = max(_scale(left.type), _scale(right.type))
     # Wide enough for every decimal that there can be, so that comparing never overflows.
     common = pa.decimal256(2 * MAX_DIGITS, scale)
     return tuple(array.cast(common) for array in (left, right))
+
+
+def _scale(kind: pa.DataType) -> int:
+    """Digits after the point of a decimal type; whole numbers have none."""
+    return kind.scale if pa.types.is_decimal(kind) else 0

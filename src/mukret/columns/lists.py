@@ -23,6 +23,9 @@ class Lists(Stored[ListOf]):
     def arrow(self) -> pa.DataType:
         return pa.list_(self.item.arrow)
 
+    def text(self, value: object) -> str | None:
+        return None if value is None else self.kind.written(value)
+
     def written(self, array: pa.Array) -> pa.Array:
         if isinstance(array, pa.ChunkedArray):
             array = array.combine_chunks()
@@ -30,11 +33,7 @@ class Lists(Stored[ListOf]):
         if any_true(
             pc.match_substring_regex(items, r"[;\\]|^$")
         ):  # some must be escaped
-            texts = [
-                None if value is None else self.kind.written(value)
-                for value in array.to_pylist()
-            ]
-            return pa.array(texts, pa.string())
+            return pa.array(map(self.text, array.to_pylist()), pa.string())
         lengths = pc.fill_null(pc.list_value_length(array), 0)
         ends = pa.concat_arrays(
             [pa.array([0], pa.int32()), pc.cumulative_sum(lengths).cast(pa.int32())]

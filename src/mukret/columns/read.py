@@ -156,10 +156,13 @@ def _of_numbers(
         # Beyond 64 bits; as text it may still be a decimal.
         except (OverflowError, pa.ArrowInvalid):
             pass
-    texts = pa.array(
-        [None if value is None else str(value) for value in values], pa.string()
-    )
+    texts = pa.array(map(_digits, values), pa.string())
     return columns.of_numbers(reading.options, texts)
+
+
+def _digits(number: JsonValue) -> str | None:
+    """A JSON number as it was written."""
+    return None if number is None else str(number)
 
 
 def _by_word(reading: TypeSpec, values: Sequence[JsonValue]) -> Column:
@@ -336,7 +339,7 @@ def spread(outcomes: Sequence[object], numbers: pa.Array, kind: ValueType) -> Co
     """A column out of few outcomes (values, or Bad): for each row the one of this number; null
     where the number is.
     """
-    values = [None if isinstance(outcome, Bad) else outcome for outcome in outcomes]
+    values = list(map(_sound, outcomes))
     column = Column(pa.array(values, value_type(kind)).take(numbers))
     bad = pa.array([isinstance(outcome, Bad) for outcome in outcomes], pa.bool_())
     if not any_true(bad):
@@ -383,3 +386,8 @@ def _completed(
             values[row] = outcome
     column.array = with_values(array, values)
     return column
+
+
+def _sound(outcome: object) -> object:
+    """A value; null where there is something wrong with it."""
+    return None if isinstance(outcome, Bad) else outcome

@@ -87,9 +87,11 @@ class DeliveredSqlite(Delivered):
 
 def _texts(values: tuple[object, ...], kind: ValueType) -> pa.Array:
     shown = _shown_by(kind)
-    return pa.array(
-        [None if value is None else shown(value) for value in values], pa.string()
-    )
+
+    def text(value: object) -> str | None:
+        return None if value is None else shown(value)
+
+    return pa.array(map(text, values), pa.string())
 
 
 def _shown_by(kind: ValueType) -> Callable[[Any], str]:

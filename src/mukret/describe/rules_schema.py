@@ -397,8 +397,8 @@ _DEFINITIONS: dict[str, Schema] = {
     "facts": {
         "type": "object",
         "properties": {
-            name: _COUNT if name in ("document", "page") else _TEXT
-            for name in DOCUMENT_FACTS
+            **dict.fromkeys(DOCUMENT_FACTS, _TEXT),
+            **dict.fromkeys(("document", "page"), _COUNT),
         },
         "patternProperties": {r"^request\.": _TEXT},
         "additionalProperties": False,

@@ -94,9 +94,10 @@ def create_table(
         f"{quoted(column.name)} {column.type}{' NOT NULL' * column.required}"
         for column in columns
     ]
-    remarks = [
-        "" if dialect.comment_on else f" -- {column.about}" for column in columns
-    ]
+    remarks = [f" -- {column.about}" for column in columns]
+    # Comments are statements of their own there.
+    if dialect.comment_on:
+        remarks = [""] * len(columns)
     if key := primary_key(rules, table):
         lines.append(f"PRIMARY KEY ({', '.join(map(quoted, key))})")
     if foreign_key and (reference := foreign_key_of(rules, table)):

@@ -344,15 +344,12 @@ def driver() -> Callable[[str], dbapi.Connection]:
 
 def _plain(schema: pa.Schema) -> pa.Schema:
     """The schema in which rows are handed over: enums as texts."""
-    return pa.schema(
-        [
-            field.with_type(pa.string())
-            # The driver takes no dictionaries.
-            if pa.types.is_dictionary(field.type)
-            else field
-            for field in schema
-        ]
-    )
+    return pa.schema(list(map(_plain_field, schema)))
+
+
+def _plain_field(field: pa.Field) -> pa.Field:
+    # The driver takes no dictionaries.
+    return field.with_type(pa.string()) if pa.types.is_dictionary(field.type) else field
 
 
 def _shown(path: str | None) -> str | None:
@@ -366,12 +363,7 @@ def without_password(address: str) -> str:
     user, separator, place = parts.netloc.rpartition("@")
     name, colon, _ = user.partition(":")
     shown = f"{name}:***" if colon else user
-    query = "&".join(
-        f"{part.partition('=')[0]}=***"
-        if part.partition("=")[0].lower() in _SECRET
-        else part
-        for part in parts.query.split("&")
-    )
+    query = "&".join(map(_without_secret, parts.query.split("&")))
     return f"{parts.scheme}://{shown}{separator}{place}{parts.path}{'?' * bool(query)}{query}"
 
 
@@ -400,3 +392,9 @@ def first_line(message: str, address: str) -> str:
         for secret in (password, unquote(password)):
             said = said.replace(secret, "***")
     return said
+
+
+def _without_secret(pair: str) -> str:
+    """A member of a query as it may be shown."""
+    name = pair.partition("=")[0]
+    return f"{name}=***" if name.lower() in _SECRET else pair

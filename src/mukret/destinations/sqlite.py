@@ -265,12 +265,15 @@ class Sqlite(Database):
             ) from None
 
 
+_TRUTHS = {None: None, False: 0, True: 1}
+
+
 def _values(array: pa.Array, kind: ValueType) -> list[object]:
     if isinstance(kind, Integer | Float):
         return list(array.to_pylist())
     # SQLite has no truth values; everything but numbers is text.
     if isinstance(kind, Boolean):
-        return [None if value is None else int(value) for value in array.to_pylist()]
+        return list(map(_TRUTHS.__getitem__, array.to_pylist()))
     return list(
         (json_values if isinstance(kind, ListOf | Json) else written)(
             array, kind

@@ -140,9 +140,7 @@ class Sheet:
         self.table = table
         self.columns = table.columns
         self.rows = 0
-        heads = [
-            table.titles[column] if titles else column for column, _ in table.columns
-        ]
+        heads = list(table.titles.values() if titles else dict(table.columns))
         self.sheet = _new_sheet(book, name, heads)
         self.cells = [_cell(kind, book) for _, kind in table.columns]
 

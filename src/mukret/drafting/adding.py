@@ -14,8 +14,9 @@ from mukret.drafting.text import enum_lines, field_value, table_lines
 from mukret.drafting.widening import Proposal, proposals, with_proposals
 from mukret.engine.run import Run
 from mukret.inspect.drift import ran_over_all
-from mukret.paths import Path, Wildcard, child_segment, parse_path
+from mukret.paths import Path, Wildcard, parse_path
 from mukret.paths.locate import path_text
+from mukret.paths.query import with_wildcards
 from mukret.rules import parse_rules
 from mukret.rules.edit import (
     NotPlain,
@@ -265,10 +266,7 @@ def _path(text: str) -> str:
 def _steps(path: Path) -> str:
     """A path with `.*` as `[*]`, so that two that are the same read the same."""
     return path_text(
-        tuple(
-            child_segment(Wildcard()) if segment.only == Wildcard() else segment
-            for segment in path.segments
-        )
+        with_wildcards(path.segments, lambda segment: segment.only == Wildcard())
     )
 
 

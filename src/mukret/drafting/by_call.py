@@ -108,10 +108,9 @@ def _rename_response(draft: Draft, whole: Draft, prefix: str) -> None:
         own_field.required = False  # the answers of other calls don't have it
         whole.response.append(own_field)
     for table in draft.tables:
-        table.key = [
-            new.get(name, name) if name in table.inherit else name for name in table.key
-        ]
-        table.inherit = [new.get(name, name) for name in table.inherit]
+        inherited = {name: new.get(name, name) for name in table.inherit}
+        table.key = [inherited.get(name, name) for name in table.key]
+        table.inherit = list(inherited.values())
 
 
 def _rename_tables(draft: Draft, whole: Draft, prefix: str) -> None:
@@ -144,7 +143,8 @@ def _rename_field(table: DraftTable, field: DraftField, others: set[str]) -> Non
     names.
     """
     name = fresh(f"{field.name}_", table.names() | others)
-    table.key = [name if key == field.name else key for key in table.key]
+    renamed = {field.name: name}
+    table.key = [renamed.get(key, key) for key in table.key]
     field.name = name
 
 

@@ -62,7 +62,8 @@ def _lookup(
     name = f"{own_field.name.removesuffix('_id').removesuffix('_code')}_{named.name}"
     if name in table.names():
         return None
-    names = [own_field.name if name == key.name else name for name in target.key]
+    here = {key.name: own_field.name}
+    names = [here.get(name, name) for name in target.key]
     by: JsonValue = names if len(names) > 1 else own_field.name
     lookup: dict[str, JsonValue] = {"in": target.name, "by": by, "give": named.name}
     return f"{name}: {flow({'lookup': lookup})}"

@@ -196,9 +196,11 @@ def field_value(field: DraftField) -> str:
 
 
 def _comment(text: str) -> str:
-    return "".join(
-        character if character.isprintable() else "\ufffd" for character in text
-    )
+    return "".join(map(_printable, text))
+
+
+def _printable(character: str) -> str:
+    return character if character.isprintable() else "\ufffd"
 
 
 def flow(value: JsonValue) -> str:

@@ -10,6 +10,7 @@ from dataclasses import dataclass, field, replace
 from typing import TypeVar
 
 from mukret.documents import BadDocument, Batch, Diagnosis
+from mukret.documents.origin import Origin
 from mukret.engine.conditions import passing
 from mukret.engine.scanned import ScannedBatch
 from mukret.plan.compiled import Plan
@@ -100,7 +101,7 @@ def _unfold(plan: Plan, batch: Batch) -> dict[int, list[BadText]]:
 
 
 def _kinds_of_documents(plan: Plan, batch: Batch) -> list[frozenset[str]]:
-    calls = [origin.call if origin else None for origin in batch.origins]
+    calls = list(map(_call_of, batch.origins))
     # The scan has asked already; nothing is decoded for it.
     if isinstance(batch, ScannedBatch):
         return kinds_of_scanned(batch, plan.acceptance.rules, calls)
@@ -258,3 +259,7 @@ def kinds_found(documents: Accepted, rules: Rules) -> KindsFound:
                 documents.batch.numbers[number],
             )
     return counted_kinds
+
+
+def _call_of(origin: Origin | None) -> str | None:
+    return origin.call if origin else None

@@ -208,10 +208,11 @@ class Coverage:
         """Table, field and path of each rule that has found nothing, also where there was nothing
         to look in.
         """
-        return [
-            (table, part if isinstance(part, str) else None, rule.text)
-            for (table, part), rule in self.open.items()
-        ]
+        rules = []
+        for (table, part), rule in self.open.items():
+            field = part if isinstance(part, str) else None
+            rules.append((table, field, rule.text))
+        return rules
 
     def unmatched(self) -> list[Unmatched]:
         """The rules that found nothing; fields of a table without rows are left out, since their

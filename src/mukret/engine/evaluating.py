@@ -174,10 +174,9 @@ class _Evaluation:
                 )
             case ParentField():
                 # A row at the top has none above; a null index gathers a null.
-                above = pa.array(
-                    [row if row >= 0 else None for row in rows.gathered.above],
-                    pa.int64(),
-                )
+                indexes = pa.array(rows.gathered.above, pa.int64())
+                none = pa.scalar(None, pa.int64())
+                above = pc.if_else(pc.less(indexes, 0), none, indexes)
                 return Column(table.columns[source.field].array.take(above))
             case Lookup():
                 return self.looked_up(table, own_field, source)
@@ -187,16 +186,18 @@ class _Evaluation:
         # Reference files and answers across the run are known by key; within a document the answers
         # are those of its own rows.
         if lookup.table is None:
-            values = [
-                None if form is None else lookup.answers.get(form) for form in forms
-            ]
+            values: list[object] = [None] * len(forms)
+            for row, form in enumerate(forms):
+                if form is not None:
+                    values[row] = lookup.answers.get(form)
             return Column(pa.array(values, value_type(own_field.type)))
         target = self.tables[lookup.table]
         answers = _answers(target.so_far, lookup)
-        rows = [
-            None if form is None else answers.get((document, form))
-            for document, form in zip(table.rows.documents, forms, strict=True)
-        ]
+        rows: list[int | None] = [None] * len(forms)
+        for row, document in enumerate(table.rows.documents):
+            form = forms[row]
+            if form is not None:
+                rows[row] = answers.get((document, form))
         return Column(
             target.columns[lookup.give].array.take(pa.array(rows, pa.int64()))
         )

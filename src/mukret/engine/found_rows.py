@@ -13,6 +13,7 @@ from mukret.engine.table_rows import TableRows
 from mukret.plan.compiled import Plan
 from mukret.plan.long_documents import CutArray
 from mukret.rules.model import RESPONSE
+from mukret.rules.rows import RowPlace
 from mukret.semantics.embedded import BadText, RowPlaces, excuses
 
 
@@ -109,10 +110,7 @@ def _held_against_rows(
     in_no_row: dict[int, BadText] = {}
     for document, texts in bad_texts.items():
         # A text is held against the innermost row around it, of whatever table that is.
-        places = [
-            None if row in table.placeholders else table.locate(row)[0]
-            for table, row in rows[document]
-        ]
+        places = [_place_of(table, row) for table, row in rows[document]]
         index = RowPlaces(places)
         for text in texts:
             around = index.around(text.location)
@@ -158,3 +156,8 @@ def _hold_against(table: TableRows, row: int, text: BadText, *, itself: bool) ->
 def _unreadable(batch: Batch, number: int, text: BadText) -> BadDocument:
     finding = text.finding.inside(f"the text at {text.path}")
     return BadDocument(batch.sources[number], batch.numbers[number], finding)
+
+
+def _place_of(table: TableRows, row: int) -> RowPlace | None:
+    """Where a row stands; a placeholder stands nowhere."""
+    return None if row in table.placeholders else table.locate(row)[0]

@@ -126,13 +126,11 @@ def _of_nodes(reading: TypeSpec, at: At, nodes: Sequence[list[JsonValue]]) -> Co
         if len(nodes_of_row) > 1 and at.take == "only"
     }
     which = -1 if at.take == "last" else 0
-    column = read_column(
-        reading,
-        [
-            nodes_of_row[which] if nodes_of_row and row not in many else None
-            for row, nodes_of_row in enumerate(nodes)
-        ],
-    )
+    wanted: list[JsonValue] = [None] * len(nodes)
+    for row, nodes_of_row in enumerate(nodes):
+        if nodes_of_row and row not in many:
+            wanted[row] = nodes_of_row[which]
+    column = read_column(reading, wanted)
     return Column(column.array, column.failures | many)
 
 

@@ -234,9 +234,8 @@ def with_unfolded(text: bytes, program: Program, *, lines: bool) -> bytes | None
     # A member that comes twice: the last one counts, and the scanner can't know it is the last.
     anew = {raw: made for raw in left if (made := written_anew(raw)) is not None}
     if anew:
-        text = b"\n".join(
-            anew.get(raw, raw) for raw in (text.split(b"\n") if lines else [text])
-        )
+        documents = text.split(b"\n") if lines else [text]
+        text = b"\n".join(anew.get(raw, raw) for raw in documents)
         return with_unfolded(text, program, lines=lines)
     cells = Cells(text, *scan.nodes(1), scan.count(1))
     parts, done = [], 0

@@ -169,12 +169,16 @@ def _over(table: DecidedTable, kept: Sequence[int]) -> list[int]:
     if not table.rows.recursive:
         return [-1] * len(kept)
     numbers = {row: number for number, row in enumerate(kept)}
+    # Of a row at the top.
+    numbers[-1] = -1
     above = table.rows.gathered.above
-    return [numbers[above[row]] if above[row] >= 0 else -1 for row in kept]
+    return [numbers[above[row]] for row in kept]
 
 
 def _keys(table: DecidedTable, kept: Sequence[int]) -> Iterator[Sequence[str | None]]:
     placeholders = table.rows.placeholders
     for name in table.table.key:
         texts = key_texts(table.columns, name).to_pylist()
-        yield [None if row in placeholders else texts[row] for row in kept]
+        for row in placeholders:
+            texts[row] = None
+        yield [texts[row] for row in kept]

@@ -69,16 +69,15 @@ def aggregates_in(text: str) -> list[tuple[str, str | None]]:
 
     Raises ExpressionError.
     """
-    return [
-        (
-            # By the tree alone, before anything has a type: which tables come first hangs on it.
-            unquoted(cast(Token, node.children[0])),
-            unquoted(cast(Token, node.children[1]))
-            if node.data == "attribute"
-            else None,
-        )
-        for node in _aggregated(parse_expression(text))
-    ]
+    return list(map(_table_and_field, _aggregated(parse_expression(text))))
+
+
+def _table_and_field(node: Syntax) -> tuple[str, str | None]:
+    # By the tree alone, before anything has a type: which tables come first hangs on it.
+    table = unquoted(cast(Token, node.children[0]))
+    if node.data != "attribute":
+        return table, None
+    return table, unquoted(cast(Token, node.children[1]))
 
 
 def _aggregated(tree: Syntax) -> list[Syntax]:

@@ -144,9 +144,7 @@ class Calls(Operators):
         # Tried one after the other: signatures are functions, and can't be asked what they take.
         for candidate in (known, Integer(), Text()):
             try:
-                FUNCTIONS[name].signature(
-                    [kind if kind is not None else candidate for kind in types]
-                )
+                FUNCTIONS[name].signature([kind or candidate for kind in types])
                 return candidate
             except WrongArgument as wrong:
                 if wrong.index != index:

@@ -237,17 +237,17 @@ def _columns(
 ) -> dict[str, tuple[str | None, str | None]]:
     """The types of columns that only one version has, or with another type."""
     before, after = dict(old.columns), dict(new.columns)
-    gone: dict[str, tuple[str | None, str | None]] = {
+    # What is gone first: it breaks queries.
+    changed: dict[str, tuple[str | None, str | None]] = {
         name: (kind.name, None)
         for name, kind in before.items()
         if name not in names.values()
     }
-    # What is gone first: it breaks queries.
-    return gone | {
-        name: (before[names[name]].name if name in names else None, kind.name)
-        for name, kind in after.items()
-        if name not in names or before[names[name]].name != kind.name
-    }
+    for name, kind in after.items():
+        old_type = before[names[name]].name if name in names else None
+        if old_type != kind.name:
+            changed[name] = (old_type, kind.name)
+    return changed
 
 
 def _compare(changes: TableChanges, old: DecidedTable, new: DecidedTable) -> None:

@@ -111,20 +111,19 @@ def each_of(reading: TypeSpec, elements: Sequence[JsonValue]) -> Iterator[str]:
 
 def _read_as(reading: TypeSpec) -> str:
     options = reading.options
+    given = {
+        "grouping": options.grouping,
+        "point": options.point,
+        "zone": options.zone,
+        "format": ", ".join(options.format),
+        "unit": options.unit,
+    }
+    usual = {"point": ".", "format": "iso"}
     with_options = [
-        f"{name} {shown_text(given)}"
-        for name, given in (
-            ("grouping", options.grouping),
-            ("point", options.point if options.point != "." else None),
-            ("zone", options.zone),
-            (
-                "format",
-                ", ".join(options.format) if options.format != ("iso",) else None,
-            ),
-            ("unit", options.unit),
-        )
+        f"{name} {shown_text(value)}"
+        for name, value in given.items()
         # Only what is not the default: a line that anybody can take in.
-        if given
+        if value and value != usual.get(name)
     ]
     with_options += [
         name for name in ("percent", "accounting") if getattr(options, name)

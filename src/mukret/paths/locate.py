@@ -171,12 +171,11 @@ def path_text(segments: tuple[Segment, ...]) -> str:
 
 def location_text(location: Location) -> str:
     """A location as a path that a person would write."""
-    return path_text(
-        tuple(
-            child_segment(Name(step) if isinstance(step, str) else Index(step))
-            for step in location
-        )
-    )
+    return path_text(tuple(map(_segment_of, location)))
+
+
+def _segment_of(step: str | int) -> Segment:
+    return child_segment(Name(step) if isinstance(step, str) else Index(step))
 
 
 def _segment_text(segment: Segment) -> str:
@@ -199,10 +198,14 @@ def _selector_text(selector: Selector) -> str:
         case Index(index):
             return str(index)
         case Slice(start, end, step):
-            parts = ["" if part is None else str(part) for part in (start, end)]
             # A step of 1 that was not written is not written.
-            return ":".join([*parts, str(step)] if step is not None else parts)
+            parts = [start, end] if step is None else [start, end, step]
+            return ":".join(map(_bound, parts))
         case Filter(text):
             return f"?{text}"
         case _:
             return "*"
+
+
+def _bound(number: int | None) -> str:
+    return "" if number is None else str(number)

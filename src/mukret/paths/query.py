@@ -5,7 +5,7 @@ Nodelists come in the order of RFC 9535; a node found twice is listed twice.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from functools import cached_property, lru_cache
 from typing import NamedTuple
@@ -358,10 +358,11 @@ _ESCAPES = {
 
 def normalized(location: Location) -> str:
     """A location as a normalized path: `$['ports'][0]['code']`."""
-    steps = [
-        f"[{step}]" if type(step) is int else _name_step(str(step)) for step in location
-    ]
-    return f"${''.join(steps)}"
+    return f"${''.join(map(_step_text, location))}"
+
+
+def _step_text(step: str | int) -> str:
+    return f"[{step}]" if type(step) is int else _name_step(str(step))
 
 
 def _name_step(name: str) -> str:
@@ -381,6 +382,20 @@ def escaped_name(name: str) -> str:
     """A member name as it stands between the single quotes of a normalized path."""
     if name.isalnum():
         return name
-    return "".join(
-        _ESCAPES.get(c) or (c if c >= " " else f"\\u{ord(c):04x}") for c in name
-    )
+    return "".join(map(_escaped_character, name))
+
+
+def _escaped_character(character: str) -> str:
+    if character < " ":
+        return _ESCAPES.get(character) or f"\\u{ord(character):04x}"
+    return _ESCAPES.get(character, character)
+
+
+def with_wildcards(
+    segments: Iterable[Segment], where: Callable[[Segment], bool]
+) -> tuple[Segment, ...]:
+    """The segments, with a wildcard in the place of each for which `where` holds."""
+    opened = []
+    for segment in segments:
+        opened.append(child_segment(Wildcard()) if where(segment) else segment)
+    return tuple(opened)

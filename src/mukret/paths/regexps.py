@@ -47,15 +47,14 @@ def found_in(pattern: str, text: str) -> bool:
     return _compiled(pattern).search(_writable(text)) is not None
 
 
+_SURROGATE = re.compile("[\ud800-\udfff]")
+
+
 def _writable(text: str) -> str:
     """RE2 reads UTF-8, which has no lone surrogates; a noncharacter stands in for one, since no
     pattern can name it.
     """
-    return (
-        text
-        if text.isascii()
-        else "".join("\uffff" if "\ud800" <= c <= "\udfff" else c for c in text)
-    )
+    return text if text.isascii() else _SURROGATE.sub("\uffff", text)
 
 
 # The name of the group that captures, in what `capturing` gives.

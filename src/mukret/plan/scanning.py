@@ -11,8 +11,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from mukret.paths import Filter, Name, Path, Segment, Wildcard, child_segment
+from mukret.paths import Filter, Name, Path, Segment, child_segment
 from mukret.paths.filters import Logical, looks_at_the_root, queries_in
+from mukret.paths.query import with_wildcards
 from mukret.rules.model import RESPONSE, Field, ResponseKind, Rules, Table, must_haves
 from mukret.rules.sources import At, Fact
 from mukret.scan import Program
@@ -409,10 +410,7 @@ def is_filter(segment: Segment) -> bool:
 
 def unfiltered(segments: Sequence[Segment]) -> tuple[Segment, ...]:
     """The same steps, with all that filters choose from."""
-    return tuple(
-        child_segment(Wildcard()) if is_filter(segment) else segment
-        for segment in segments
-    )
+    return with_wildcards(segments, is_filter)
 
 
 def filters_in(segments: Sequence[Segment]) -> tuple[Logical, ...]:

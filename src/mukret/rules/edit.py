@@ -105,8 +105,12 @@ def _indented(members: Sequence[Sequence[str]], step: str) -> list[str]:
     lines: list[str] = []
     for member in members:
         lines.append("")
-        lines += [f"{step}{line}" if line else "" for line in member]
+        lines += [_moved(line, step) for line in member]
     return lines
+
+
+def _moved(line: str, step: str) -> str:
+    return f"{step}{line}" if line else ""
 
 
 class NotPlain(Exception):

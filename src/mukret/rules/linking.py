@@ -175,9 +175,9 @@ class Linker:
 
     def cycle(self, cycle: list[Name]) -> None:
         tables = {table for table, _ in cycle}
-        names = [
-            name if len(tables) == 1 else f"{table}.{name}" for table, name in cycle
-        ]
+        names = [f"{table}.{name}" for table, name in cycle]
+        if len(tables) == 1:
+            names = [name for _, name in cycle]
         draft = next(
             self.tables[table].drafts[name]
             for table, name in cycle

@@ -184,10 +184,8 @@ class Zip:
         there = {name: node for name, node in nodes.items() if node is not None}
         location = next(iter(there.values()))[0]
         # Each member says where it stood, so that a bad value in it is found again.
-        members = {
-            name: there[name][0] if name in there else would_stand(path)
-            for name, path in self.paths.items()
-        }
+        members = {name: would_stand(path) for name, path in self.paths.items()}
+        members |= {name: place for name, (place, _) in there.items()}
         return FoundRow(
             location,
             {name: value for name, (_, value) in there.items()},
@@ -450,10 +448,13 @@ def row_shape() -> Bad:
 
 
 def _numbered(rows: Iterable[FoundRow]) -> list[FoundRow]:
-    return [
-        row if row.position == position else row._replace(position=position)
-        for position, row in enumerate(rows)
-    ]
+    numbered = []
+    for position, row in enumerate(rows):
+        # Most are right already, and a copy of each would cost more than all else here.
+        numbered.append(
+            row if row.position == position else row._replace(position=position)
+        )
+    return numbered
 
 
 def would_stand(path: Path) -> Location:

@@ -153,10 +153,10 @@ class Lookup:
         """
         if None in values:
             return None
-        return tuple(
-            form(value) if form else value
-            for form, value in zip(self.forms, values, strict=True)
-        )
+        formed = []
+        for form, value in zip(self.forms, values, strict=True):
+            formed.append(form(value) if form else value)
+        return tuple(formed)
 
 
 ValueSource = At | Compute | ConstantValue | Fact | ParentField | Rest | Lookup

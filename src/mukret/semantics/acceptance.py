@@ -267,10 +267,9 @@ def _of_fields(
     for field in fields:
         match field.source:
             case At(paths=paths):
-                yield from (
-                    Sought(kind, path if path.segments else All.ANYTHING, as_record)
-                    for path in paths
-                )
+                for path in paths:
+                    target = path if path.segments else All.ANYTHING
+                    yield Sought(kind, target, as_record)
             # Any member at all is enough for it.
             case Rest():
                 yield Sought(kind, All.MEMBERS)

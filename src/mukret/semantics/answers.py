@@ -73,7 +73,7 @@ class Answers:
 
     def get_all(self, forms: Sequence[Form | None]) -> list[object]:
         """The answer for each key; None for a key without one, or for none."""
-        hashes = [None if form is None else key_hash(form) for form in forms]
+        hashes = list(map(_hash_of, forms))
         if self.many is None:
             known: Mapping[bytes, object] = self.few
         else:
@@ -81,7 +81,11 @@ class Answers:
                 # Those in memory are put to the others: one place to look into.
                 self.spill()
             known = self._from_disk({key for key in hashes if key is not None})
-        return [None if key is None else known.get(key) for key in hashes]
+        answers: list[object] = [None] * len(hashes)
+        for number, key in enumerate(hashes):
+            if key is not None:
+                answers[number] = known.get(key)
+        return answers
 
     def _from_disk(self, keys: Collection[bytes]) -> dict[bytes, object]:
         assert self.many is not None
@@ -113,3 +117,7 @@ def _on_disk() -> Iterator[None]:
 # What is known of lookups across the run, by the field that looks; one that is not there is not
 # known yet.
 Resolved = Mapping[FieldName, Known]
+
+
+def _hash_of(form: Form | None) -> bytes | None:
+    return None if form is None else key_hash(form)

@@ -82,12 +82,11 @@ class SeenKeys:
         if self.finds_last:
             self.last.update(zip(keys, numbers, strict=True))
             return bytes(len(keys))
-        return bytes(
-            RowOutcome.WRITTEN
-            if self.last.get(key) == number
-            else RowOutcome.DEDUPLICATED
-            for key, number in zip(keys, numbers, strict=True)
-        )
+        outcomes = bytearray([RowOutcome.DEDUPLICATED]) * len(keys)
+        for row, key in enumerate(keys):
+            if self.last.get(key) == numbers[row]:
+                outcomes[row] = RowOutcome.WRITTEN
+        return bytes(outcomes)
 
     def looked_at(self, rows: int) -> None:
         """Counts rows that are done with: the numbers of the next ones go on from there."""

@@ -303,7 +303,7 @@ class OneDocument:
         if not self.bad_texts:
             return
         rows = [row for table in self.run.tables for row in self.rows[table.name]]
-        places = RowPlaces(None if row.is_placeholder else row.place for row in rows)
+        places = RowPlaces(map(_place_of, rows))
         for text in self.bad_texts:
             chosen = places.around(text.location)
             if not chosen:
@@ -446,12 +446,12 @@ class OneDocument:
                 for below in self.surviving[aggregate.table]
                 if below.parent is row
             ]
-            field = aggregate.field
+            # Without a field it counts the rows, whatever they hold.
+            given: list[object] = [None] * len(rows)
+            if aggregate.field:
+                given = [below.values[aggregate.field] for below in rows]
             try:
-                values[aggregate.key] = aggregated(
-                    aggregate,
-                    [below.values[field] if field else None for below in rows],
-                )
+                values[aggregate.key] = aggregated(aggregate, given)
             # Kept as a value: the expression may not need it (COALESCE, CASE).
             except Bad as bad:
                 values[aggregate.key] = bad
@@ -629,3 +629,8 @@ def _found(item: FoundRow, parent: Row, table: Table) -> Row:
         row.faults.append(unreadable(item.fault))
     row.readable = item.fault is None and not item.is_placeholder
     return row
+
+
+def _place_of(row: Row) -> RowPlace | None:
+    """Where a row stands; a placeholder stands nowhere."""
+    return None if row.is_placeholder else row.place

@@ -16,7 +16,7 @@ from mukret.engine.key_resolution import (
     rejects_of,
 )
 from mukret.engine.unresolved import own_columns
-from mukret.rules.model import Rules
+from mukret.rules.model import Rules, Table
 from mukret.semantics.outcomes import RowOutcome, SeenKeys
 from mukret.semantics.rejects import Reject
 from mukret.semantics.tally import TableTally, Tally
@@ -48,9 +48,11 @@ class LeftOut(SeenKeys):
     def row_outcomes(self, hashes: bytes, rows: Sequence[int]) -> bytes:
         if not self.rows:
             return bytes(len(rows))
-        return bytes(
-            self.again if row in self.rows else RowOutcome.WRITTEN for row in rows
-        )
+        outcomes = bytearray([RowOutcome.WRITTEN]) * len(rows)
+        for place, row in enumerate(rows):
+            if row in self.rows:
+                outcomes[place] = self.again
+        return bytes(outcomes)
 
 
 def resolved(work: Work, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
@@ -70,11 +72,7 @@ class _ResolvedPiece:
         self.schemas = run.schemas
         self.ranks = ranks_of(run.rules)
         self.left_out = {
-            name: LeftOut(
-                RowOutcome.REJECTED
-                if table.duplicates == "reject"
-                else RowOutcome.DEDUPLICATED
-            )
+            name: LeftOut(_outcome_of_duplicates(table))
             for name, table in self.rules.tables.items()
         }
         # The same as on one machine; only what is known of keys comes from elsewhere.
@@ -132,3 +130,8 @@ def corrected(told: tuple[dict[str, TableTally], list[Any]], tally: Tally) -> No
             },
         )
     )
+
+
+def _outcome_of_duplicates(table: Table) -> RowOutcome:
+    rejected = table.duplicates == "reject"
+    return RowOutcome.REJECTED if rejected else RowOutcome.DEDUPLICATED

@@ -61,10 +61,8 @@ class _InstantParts:
 
     @property
     def names(self) -> list[str]:
-        return [
-            "ISO 8601" if pattern == "iso" else pattern
-            for pattern in _resolved(self.patterns)
-        ]
+        words = {"iso": "ISO 8601"}
+        return [words.get(pattern, pattern) for pattern in _resolved(self.patterns)]
 
     def zones_in_words(self) -> str:
         if len(self.zones) == 1:
@@ -111,9 +109,8 @@ def date_look(
         assert isinstance(form, Form)
         patterns[form.detail[0]] += place.forms[form].count
     resolved = _resolved(patterns)
-    detail = " and ".join(
-        "YYYY-MM-DD" if pattern == "iso" else pattern for pattern in resolved
-    )
+    words = {"iso": "YYYY-MM-DD"}
+    detail = " and ".join(words.get(pattern, pattern) for pattern in resolved)
     traits: frozenset[Trait] = frozenset()
     # Nothing above 12 in either place, in all values that were seen.
     if any("%?" in pattern for pattern in resolved):

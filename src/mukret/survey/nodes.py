@@ -118,10 +118,11 @@ def _glance(path: Path, most: int) -> Glance | None:
     # For others all of the document is needed.
     if not path.singular:
         return None
-    selectors = [segment.only for segment in path.segments]
-    steps = [
-        selector.name if isinstance(selector, Name) else selector.index
-        for selector in selectors
-        if isinstance(selector, Name | Index)
-    ]
+    steps: list[str | int] = []
+    for segment in path.segments:
+        match segment.only:
+            case Name(name):
+                steps.append(name)
+            case Index(index):
+                steps.append(index)
     return Glance(steps, most)

@@ -10,9 +10,9 @@ from mukret.documents import BadDocument, Batch, Source, nothing_read, read_batc
 from mukret.documents.blocks import BLOCK_BYTES
 from mukret.documents.doubled import DoubledMembers, is_sampled
 from mukret.documents.gc_pause import gc_paused
-from mukret.paths import Path, child_segment, parse_path
+from mukret.paths import Path, parse_path
 from mukret.paths.locate import nearest_existing, path_text
-from mukret.paths.query import Index, Wildcard
+from mukret.paths.query import Index, with_wildcards
 from mukret.survey.describing import describe
 from mukret.survey.places import Where
 from mukret.survey.report import MOST_BAD, Surprise, SurveyReport
@@ -153,8 +153,5 @@ def _any_element(normalized_path: str) -> str:
     """The path of a node with every index open: that of the place where it stands."""
     segments = parse_path(normalized_path).segments
     return path_text(
-        tuple(
-            child_segment(Wildcard()) if isinstance(segment.only, Index) else segment
-            for segment in segments
-        )
+        with_wildcards(segments, lambda segment: isinstance(segment.only, Index))
     )

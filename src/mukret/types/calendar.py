@@ -98,10 +98,8 @@ class Date(ValueType):
 def _date_examples(options: ReadingOptions) -> str:
     if options.format == ("iso",):
         return "such as 2031-04-01"
-    return "in " + " or ".join(
-        "ISO form, such as 2031-04-01" if form == "iso" else form
-        for form in options.format
-    )
+    words = {"iso": "ISO form, such as 2031-04-01"}
+    return "in " + " or ".join(words.get(form, form) for form in options.format)
 
 
 @dataclass(frozen=True)
@@ -138,9 +136,8 @@ class Time(ValueType):
             )
             if time is not None:
                 return time
-        expected = " or ".join(
-            _TIME_EXAMPLE if form == "iso" else f"in {form}" for form in options.format
-        )
+        words = {"iso": _TIME_EXAMPLE}
+        expected = " or ".join(words.get(form, f"in {form}") for form in options.format)
         raise Bad(Code.NOT_A_TIME, f"a time of day, {expected}")
 
     def written(self, value: object) -> str:
@@ -212,10 +209,8 @@ class Datetime(ValueType):
             if moment is not None:
                 return moment
         # All forms are named: nobody knows which of them was meant.
-        expected = " or ".join(
-            _DATETIME_EXAMPLE if form == "iso" else f"in {form}"
-            for form in options.format
-        )
+        words = {"iso": _DATETIME_EXAMPLE}
+        expected = " or ".join(words.get(form, f"in {form}") for form in options.format)
         raise Bad(Code.NOT_A_DATETIME, f"a local date and time, {expected}")
 
     def written(self, value: object) -> str:

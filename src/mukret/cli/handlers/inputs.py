@@ -50,7 +50,8 @@ def loaded_rules(file: str, inputs: Sequence[str] = ()) -> Rules:
 
 
 def _swapped(data: str, rules: str, inputs: Sequence[str]) -> UsageError:
-    others = [data if other == rules else other for other in inputs]
+    swapped = {rules: data}
+    others = [swapped.get(other, other) for other in inputs]
     name = str(click.get_current_context().info_name)
     command = shlex.join(["mukret", name, rules, *others])
     message = f"{data} is data, and {rules} has the rules"

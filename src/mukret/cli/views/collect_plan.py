@@ -18,6 +18,7 @@ from mukret.collect.calls import (
     CursorPages,
     InBody,
     InHeader,
+    Kept,
     LinkPages,
     NumberPages,
     OAuth2,
@@ -28,7 +29,7 @@ from mukret.collect.calls import (
     Target,
 )
 from mukret.collect.masking import MASK
-from mukret.collect.wire import joined, shown_first
+from mukret.collect.wire import joined, shown_first, shown_value
 from mukret.text import counted, escaped
 from mukret.values import JsonValue, json_text
 
@@ -130,10 +131,7 @@ def _sign_in(calls: Calls) -> Line:
             }
             line |= {"headers": _masked(way.headers)} if way.headers else {}
             line |= {"body": _body(way.body)} if way.body else {}
-            kept = [
-                f"{value.name} from {value.path.text if value.path else value.header}"
-                for value in way.keep
-            ]
+            kept = [f"{value.name} from {_found_at(value)}" for value in way.keep]
             return line | ({"keeps": ", ".join(kept)} if kept else {})
     variables = ", ".join(secret.variable for secret in calls.secrets())
     # No request of its own: it goes along with each.
@@ -145,7 +143,7 @@ def _address(address: str, calls: Calls) -> str:
 
 
 def _masked(pairs: Pairs) -> dict[str, str]:
-    return {name: MASK if isinstance(value, Secret) else value for name, value in pairs}
+    return {name: shown_value(value) for name, value in pairs}
 
 
 def _body(body: Body | None) -> str:
@@ -196,3 +194,8 @@ def _line_text(value: JsonValue) -> str:
         if isinstance(value, dict)
         else str(value)
     )
+
+
+def _found_at(kept: Kept) -> str | None:
+    """Where a value that is kept stands in the answer: a path in its body, or a header."""
+    return kept.path.text if kept.path else kept.header

@@ -405,10 +405,12 @@ def _word(value: JsonValue) -> str:
 
 def _examples(values: Sequence[JsonValue]) -> str:
     shown = (shortened(escaped(json_text(value)), LONGEST_EXAMPLE) for value in values)
-    return ", ".join(
-        text.replace(" ", GLUE) if len(text) <= LONGEST_UNBROKEN else text
-        for text in shown
-    )
+    return ", ".join(map(_unbroken, shown))
+
+
+def _unbroken(text: str) -> str:
+    """A short text, held together on its line."""
+    return text.replace(" ", GLUE) if len(text) <= LONGEST_UNBROKEN else text
 
 
 def _words(words: Sequence[tuple[JsonValue, int]]) -> str:

@@ -7,6 +7,7 @@ draft has to choose; who types wanted rows has chosen.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 
 from mukret.drafting.model import Draft, DraftField, DraftTable
@@ -67,10 +68,7 @@ def _field(rest: str, like: DraftField) -> DraftField:
     reading = {name: value for name, value in like.reading.items() if name != "keep"}
     last = parse_path(rest).segments[-1:]
     name = last[0].only.name if last and isinstance(last[0].only, Name) else VALUE
-    plain = "".join(
-        character if character.isalnum() and character.isascii() else "_"
-        for character in name
-    )
+    plain = re.sub("[^A-Za-z0-9]", "_", name)
     return DraftField(
         f"member_{plain}" if rest != "$" else VALUE, {"at": rest}, reading
     )
