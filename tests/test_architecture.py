@@ -21,6 +21,7 @@ FOREIGN = {
     "rules/traps.py",  # what the YAML library says, which has no codes
     "documents/diagnose.py",  # what the JSON decoder says, likewise
 }
+COMPREHENSIONS = (ast.ListComp, ast.SetComp, ast.DictComp, ast.GeneratorExp)
 SEARCHING = {
     "startswith",
     "endswith",
@@ -90,6 +91,39 @@ def sentences_looked_for(tree: ast.AST) -> Iterator[tuple[int, str]]:
                 and WORDS.search(operand.value)
             ):
                 yield operand.lineno, operand.value
+
+
+class OneThoughtALine(unittest.TestCase):
+    def test_a_comprehension_holds_no_other_and_decides_nothing(self) -> None:
+        """What is inside has a name of its own: a local, or a function."""
+        found = []
+        for path in sorted(SOURCE.rglob("*.py")):
+            name = path.relative_to(SOURCE).as_posix()
+            tree = ast.parse(path.read_text(encoding="utf-8"))
+            found += [f"{name}:{line}" for line in packed_comprehensions(tree)]
+        self.assertEqual(found, [])
+
+    def test_the_test_sees_them(self) -> None:
+        for code, lines in (
+            ("[a if a else b for a in c]", [1]),
+            ("{a: [b for b in a] for a in c}", [1]),
+            ("any(all(b for b in a) for a in c)", [1]),
+            ("a = [\n  b\n  for b in c\n  if {d for d in b}\n]", [4]),
+            ("[b for b in c] if c else [d for d in c]", []),
+        ):
+            with self.subTest(code):
+                self.assertEqual(list(packed_comprehensions(ast.parse(code))), lines)
+
+
+def packed_comprehensions(tree: ast.AST) -> Iterator[int]:
+    """The lines of comprehensions and of conditional expressions within a comprehension."""
+    for outer in ast.walk(tree):
+        if isinstance(outer, COMPREHENSIONS):
+            for inner in ast.walk(outer):
+                if inner is not outer and isinstance(
+                    inner, (*COMPREHENSIONS, ast.IfExp)
+                ):
+                    yield inner.lineno
 
 
 class Declared(unittest.TestCase):

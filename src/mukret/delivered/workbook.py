@@ -46,10 +46,10 @@ def sheet_texts(
         next(rows, None)  # the heads, which may be titles
         kinds = list(table.columns.values())
         while some := list(islice(rows, ROWS_AT_ONCE)):
-            columns = [
-                pa.array([_text(_cell(row, number), kind) for row in some], pa.string())
-                for number, kind in enumerate(kinds)
-            ]
+            columns = []
+            for number, kind in enumerate(kinds):
+                texts = [_text(_cell(row, number), kind) for row in some]
+                columns.append(pa.array(texts, pa.string()))
             yield pa.record_batch(columns, names=list(table.columns))
     finally:
         book.close()

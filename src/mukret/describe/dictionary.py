@@ -236,10 +236,8 @@ def _grid(head: Sequence[str], rows: Iterable[Sequence[str]]) -> Iterator[str]:
     be read before it is drawn, too.
     """
     lines = [head, *rows]
-    widths = [
-        min(WIDEST, max(len(line[number]) for line in lines))
-        for number in range(len(head))
-    ]
+    cells = zip(*lines, strict=True)
+    widths = [min(WIDEST, max(map(len, column))) for column in cells]
     # The last column has no edge to align: filling it up would only make lines longer.
     widths[-1] = len(head[-1])
     lines.insert(1, ["-" * width for width in widths])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from dataclasses import dataclass
 
 from mukret.rules.model import Field, Rules, Table
@@ -28,12 +29,15 @@ def nested_tables(rules: Rules) -> list[Nested]:
     written = [name for name, table in rules.tables.items() if table.columns]
     # A table in between that has no columns is stepped over, as in the output.
     above = {name: rules.around(name, written) for name in written}
+    inside = defaultdict[str | None, list[str]](list)
+    for name in written:
+        inside[above[name]].append(name)
     return [
         Nested(
             rules.tables[name],
             column_fields(rules.tables[name]),
             above[name],
-            tuple(inner for inner in written if above[inner] == name),
+            tuple(inside[name]),
         )
         for name in written
     ]

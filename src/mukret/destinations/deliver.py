@@ -277,10 +277,7 @@ def _described(rules: Rules, written: Collection[str]) -> dict[str, JsonValue]:
     tables = [rules.tables[name] for name in written]
     around = {table.name: rules.around(table.name, written) for table in tables}
     return {
-        "columns": {
-            table.name: {name: kind.name for name, kind in table.columns}
-            for table in tables
-        },
+        "columns": {table.name: table.column_types for table in tables},
         "keys": {
             table.name: list(table.key)
             for table in tables

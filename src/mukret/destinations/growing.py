@@ -120,7 +120,4 @@ def added(before: JsonValue, now: JsonValue) -> JsonValue:
 def columns_of(delivery: Delivery) -> dict[str, dict[str, str]]:
     """The columns of each table, and their types by name."""
     tables = delivery.rules.tables
-    return {
-        name: {column: kind.name for column, kind in tables[name].columns}
-        for name in delivery.schemas
-    }
+    return {name: tables[name].column_types for name in delivery.schemas}

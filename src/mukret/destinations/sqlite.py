@@ -100,7 +100,7 @@ class Sqlite(Database):
             )
             self.run = cursor.lastrowid or 0
         self.kinds = {
-            table.name: [kind for _, kind in table.columns] for table in tables
+            table.name: list(dict(table.columns).values()) for table in tables
         }
 
     def write(self, rows: RowsToWrite) -> None:

@@ -102,14 +102,15 @@ class _Adding:
         ignored.
         """
         known = {own_field.name for own_field in self.rules.response_fields}
-        fresh_facts = {
+        by_path = {
             _path(str(own_field.source["at"])): own_field
             for own_field in self.draft.response
             if "at" in own_field.source
-            and any(
-                _within(_path(str(own_field.source["at"])), path)
-                for path in self.unread
-            )
+        }
+        fresh_facts = {
+            path: own_field
+            for path, own_field in by_path.items()
+            if self.holds_unread(path)
         }
         fields: dict[str, str] = {}
         for own_field in fresh_facts.values():
@@ -127,6 +128,10 @@ class _Adding:
         self.taken |= set(fields)
         for place in fresh_facts:
             self.new(place)
+
+    def holds_unread(self, place: str) -> bool:
+        """Whether something at or below a place is read by no rule."""
+        return any(_within(place, path) for path in self.unread)
 
     def tables(self) -> None:
         for table in self.draft.tables:

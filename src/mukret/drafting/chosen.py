@@ -55,7 +55,7 @@ def with_fields_alone(draft: Draft, names: Sequence[str]) -> None:
 
 
 def _called(fields: Sequence[DraftField], names: Sequence[str]) -> list[DraftField]:
-    return [field for field in fields if any(_is_called(field, name) for name in names)]
+    return [field for field in fields if _is_one_of(field, names)]
 
 
 def _without_what_is_gone(draft: Draft) -> None:
@@ -71,9 +71,7 @@ def _without_what_is_gone(draft: Draft) -> None:
     draft.ignored.clear()
     read = [str(field.source.get("at")) for field in draft.response]
     read += [str(table.rows) for table in draft.tables]
-    draft.embedded = tuple(
-        path for path in draft.embedded if any(text.startswith(path) for text in read)
-    )
+    draft.embedded = tuple(path for path in draft.embedded if _reads_below(path, read))
 
 
 def _table_without_what_is_gone(table: DraftTable, response: set[str]) -> None:
@@ -103,3 +101,11 @@ def _tables_with_fields(tables: Sequence[DraftTable]) -> list[DraftTable]:
 def _is_called(field: DraftField, name: str) -> bool:
     member = _LAST_NAME.search(str(field.source.get("at", "")))
     return field.name == name or (member is not None and member[1] == name)
+
+
+def _is_one_of(field: DraftField, names: Sequence[str]) -> bool:
+    return any(_is_called(field, name) for name in names)
+
+
+def _reads_below(place: str, paths: Sequence[str]) -> bool:
+    return any(path.startswith(place) for path in paths)

@@ -268,7 +268,7 @@ def _hashes(
 ) -> set[int]:
     """Of the values of some fields, as a lookup compares them; a bounded number."""
     columns = [table.array(name).to_pylist() for name in names]
-    forms = (lookup.form(tuple(column[row] for column in columns)) for row in rows)
+    forms = (lookup.form(_key(columns, row)) for row in rows)
     return set(islice((hash(form) for form in forms if form is not None), MOST_KEYS))
 
 
@@ -305,3 +305,7 @@ def _hint(rule: _Open) -> str | None:
         else None
     )
     return near.text if near else None
+
+
+def _key(columns: Sequence[list[object]], row: int) -> tuple[object, ...]:
+    return tuple(column[row] for column in columns)

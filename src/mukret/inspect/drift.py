@@ -194,14 +194,11 @@ def _is_expected(table: Table, reason: Reason) -> bool:
 
 
 def _field(table: Table, name: str | None) -> Field | None:
-    return next(
-        (
-            one
-            for one in [*table.fields, *(item.field for item in table.inherit)]
-            if one.name == name
-        ),
-        None,
-    )
+    inherited = [item.field for item in table.inherit]
+    for candidate in [*table.fields, *inherited]:
+        if candidate.name == name:
+            return candidate
+    return None
 
 
 def _enum_name(table: Table, name: str) -> str:

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
+import pyarrow as pa
+
 from mukret.codes import Code
 from mukret.columns.types import written
 from mukret.documents import BadDocument, Source, nothing_read
@@ -157,11 +159,11 @@ def with_values(table: Table, values: Mapping[str, str]) -> RowFilter:
             name: written(decided.columns.array(name), table.types[name]).to_pylist()
             for name in values
         }
-        return [
-            row
-            for row in rows
-            if all(columns[name][row] == value for name, value in values.items())
-        ]
+        picked = rows
+        # One field after the other, each over the rows that are left.
+        for name, value in values.items():
+            picked = [row for row in picked if columns[name][row] == value]
+        return picked
 
     return wanted
 
@@ -195,15 +197,13 @@ def meeting(condition: RowCondition) -> RowFilter:
     def wanted(table: DecidedTable, rows: Sequence[int]) -> Sequence[int]:
         # Only the fields of the condition are taken out of their columns, row by row.
         columns = {name: table.columns.array(name) for name in condition.names}
-        return [
-            row
-            for row in rows
-            if condition(
-                {name: column[row].as_py() for name, column in columns.items()}
-            )
-        ]
+        return [row for row in rows if condition(_cells(columns, row))]
 
     return wanted
+
+
+def _cells(columns: Mapping[str, pa.Array], row: int) -> dict[str, object]:
+    return {name: column[row].as_py() for name, column in columns.items()}
 
 
 def _reading(name: str) -> TypeSpec:

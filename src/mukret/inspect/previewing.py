@@ -7,6 +7,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
+from operator import itemgetter
 from random import Random
 from typing import Protocol
 
@@ -196,7 +197,8 @@ class Preview:
     @property
     def rows(self) -> dict[str, list[SeenRow]]:
         """In the order of the input."""
-        return {
-            name: [row for _, row in sorted(chosen.values(), key=lambda one: one[0])]
-            for name, chosen in self.chosen.items()
-        }
+        in_order = {}
+        for name, chosen in self.chosen.items():
+            numbered = sorted(chosen.values(), key=itemgetter(0))
+            in_order[name] = [row for _, row in numbered]
+        return in_order

@@ -61,10 +61,7 @@ class Merge:
         inputs = {
             read["number"]: read for part in parts for read in part.record["inputs"]
         }
-        self.inputs = [
-            {name: told for name, told in inputs[number].items() if name != "number"}
-            for number in sorted(inputs)
-        ]
+        self.inputs = [_without_number(inputs[number]) for number in sorted(inputs)]
         # The run began when the first of its machines did.
         self.started = min(
             datetime.fromisoformat(part.record["started"]) for part in parts

@@ -184,10 +184,10 @@ def looks_at_the_root(part: Argument) -> bool:
     """Whether a logical expression, or a filter within one of its queries,
     asks of the root (`$`).
     """
-    return any(
-        query.absolute or any(looks_at_the_root(inner) for inner in _filters_of(query))
-        for query, _ in queries_in(part)
-    )
+    for query, _ in queries_in(part):
+        if query.absolute or any(map(looks_at_the_root, _filters_of(query))):
+            return True
+    return False
 
 
 def _filters_of(query: Query) -> Iterator[Logical]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from mukret.report.findings import weighed
+from mukret.report.joins import Join
 from mukret.report.profile import ColumnProfile
 from mukret.report.reading import Report, TableReport
 from mukret.report.words import sentence
@@ -35,12 +36,13 @@ def report_as_json(report: Report) -> dict[str, JsonValue]:
         ],
         "unmatched": list(report.unmatched),
         "unread": dict(report.unread),
-        "joins": [
-            # Examples that there are none of are left out.
-            {name: value for name, value in vars(join).items() if value != ()}
-            for join in report.joins
-        ],
+        "joins": [_join(join) for join in report.joins],
     }
+
+
+def _join(join: Join) -> dict[str, JsonValue]:
+    # Examples that there are none of are left out.
+    return {name: value for name, value in vars(join).items() if value != ()}
 
 
 def _table(table: TableReport) -> dict[str, JsonValue]:

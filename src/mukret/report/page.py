@@ -15,6 +15,7 @@ from mukret.report.pictures import bars_of, distribution_svg, flow_svg
 from mukret.report.profile import MOST_SHOWN, ColumnProfile
 from mukret.report.reading import Report, TableReport
 from mukret.report.words import VERDICTS, moment, percent, sentence
+from mukret.semantics.tally import TableTally
 from mukret.text import shortened
 from mukret.values import shown_text
 from mukret.version import __version__
@@ -70,17 +71,7 @@ def page(report: Report) -> str:
     """The page as HTML, everything escaped."""
     verdict, findings = weighed(report)
     tables = [table for table in report.tables.values() if table.columns]
-    flows = {
-        name: (
-            tally.rows_written,
-            tally.rows_rejected,
-            tally.rows_filtered,
-            tally.rows_deduplicated,
-        )
-        for name, tally in (
-            (table.name, table.tally) for table in report.tables.values()
-        )
-    }
+    flows = {table.name: _flow(table.tally) for table in report.tables.values()}
     answer, below = VERDICTS[verdict]
     return _template().render(
         style=Markup(_text("style.css")),
@@ -201,3 +192,13 @@ def _tops(column: ColumnProfile) -> Iterator[Top]:
             share,
             0.0 if most == 1 else 100 * count / whole,
         )
+
+
+def _flow(tally: TableTally) -> tuple[int, int, int, int]:
+    """What became of the rows of a table, in the order in which it is drawn."""
+    return (
+        tally.rows_written,
+        tally.rows_rejected,
+        tally.rows_filtered,
+        tally.rows_deduplicated,
+    )

@@ -87,11 +87,8 @@ def _tells_apart(rules: Rules, table: Table, parent: Table) -> bool:
     inherited = {item.name for item in table.inherit}
     # The part of the parent's key that is its own tells its rows apart below one row of its own
     # parent.
-    own_names = [
-        name
-        for name in parent.key
-        if name not in {item.name for item in parent.inherit}
-    ]
+    of_its_parents = {item.name for item in parent.inherit}
+    own_names = [name for name in parent.key if name not in of_its_parents]
     if parent.key:
         return inherited.issuperset(own_names or parent.key)
     return any(item.origin == parent.name for item in table.inherit) or _is_alone(

@@ -92,14 +92,13 @@ class FieldGraph:
                 (node[0], None)
             )  # survival needs all fields of the table
         asked = sorted({table for table, name in needed_by if name is None})
-        return {
-            table: frozenset(
-                str(name)
-                for of, name in _reached((table, None), needed_by)
-                if of == table and name
+        hanging: dict[str, frozenset[str]] = {}
+        for table in asked:
+            reached = _reached((table, None), needed_by)
+            hanging[table] = frozenset(
+                str(name) for of, name in reached if of == table and name
             )
-            for table in asked
-        }
+        return hanging
 
 
 def needed(table: str, reads: Reads) -> list[Node]:

@@ -158,11 +158,15 @@ class Includer:
 
 
 def _is_whole(where: tuple[str, ...]) -> bool:
-    return any(
-        len(pattern) == len(where)
-        and all(part in (None, name) for part, name in zip(pattern, where, strict=True))
-        for pattern in _WHOLE
-    )
+    return any(_fits(pattern, where) for pattern in _WHOLE)
+
+
+def _fits(pattern: tuple[str | None, ...], where: tuple[str, ...]) -> bool:
+    """Whether a place is as a pattern says, in which None stands for any name."""
+    if len(pattern) != len(where):
+        return False
+    pairs = zip(pattern, where, strict=True)
+    return all(part in (None, name) for part, name in pairs)
 
 
 def check_version(reader: Reader, source: Mapping) -> None:

@@ -100,6 +100,11 @@ class Table:
         )
 
     @property
+    def column_types(self) -> dict[str, str]:
+        """The name of the type of each column that is written, in order."""
+        return {name: kind.name for name, kind in self.columns}
+
+    @property
     def titles(self) -> dict[str, str]:
         """The title of each column that is written, in order; its name if it has none."""
         kept = [

@@ -122,15 +122,18 @@ def _all_go_on_elsewhere(tried: Sequence[Attempt], node: JsonValue) -> bool:
         return False
     # `[$.port.code, $.port]` are for a port that is an object here and a text there: neither is a
     # fault.
-    return all(
-        any(
-            _takes_a_step(other.path, node, item.location)
-            for other in tried
-            if other is not attempt
-        )
-        for attempt in tried
-        for item in attempt.met
-    )
+    for attempt in tried:
+        others = [other.path for other in tried if other is not attempt]
+        for item in attempt.met:
+            if not _one_takes_a_step(others, node, item.location):
+                return False
+    return True
+
+
+def _one_takes_a_step(
+    paths: Sequence[Path], node: JsonValue, location: Location
+) -> bool:
+    return any(_takes_a_step(path, node, location) for path in paths)
 
 
 def _takes_a_step(path: Path, node: JsonValue, location: Location) -> bool:

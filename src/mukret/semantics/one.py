@@ -71,12 +71,15 @@ def extract_one(
         return One(nothing, [_refused(bad)], rules, {})
     except LeftOut:
         return One(nothing, [], rules, {})
-    rows = {
-        name: [row for row in all_rows[name] if row.outcome == RowOutcome.WRITTEN]
-        for name in written
-    }
-    values = {name: [_kept(rules, name, row) for row in rows[name]] for name in written}
+    rows = {name: _to_write(all_rows[name]) for name in written}
+    values = {}
+    for name in written:
+        values[name] = [_kept(rules, name, row) for row in rows[name]]
     return One(values, rejects, rules, _above(rules, rows))
+
+
+def _to_write(rows: Sequence[Row]) -> list[Row]:
+    return [row for row in rows if row.outcome == RowOutcome.WRITTEN]
 
 
 def _only_document(given: GivenDocument) -> JsonValue:

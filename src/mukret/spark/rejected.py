@@ -113,14 +113,15 @@ def column_batches(batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch
 
 
 def _columns(line: _Line) -> dict[str, pa.Array]:
-    problems = [
-        {name: _text(getattr(problem, name)) for name in _TEXTS}
-        for problem in line.problems
-    ]
-    return {
+    columns = {
         name: getattr(line, name)
         for name in ("file", "document", "path", "table", "rows")
-    } | {"problems": problems}
+    }
+    return columns | {"problems": [_texts(problem) for problem in line.problems]}
+
+
+def _texts(problem: _Problem) -> dict[str, str | None]:
+    return {name: _text(getattr(problem, name)) for name in _TEXTS}
 
 
 def _text(value: str | msgspec.Raw | None) -> str | None:

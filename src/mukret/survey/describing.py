@@ -268,7 +268,9 @@ class _Describer:
                 ways[_way_of_writing(form)].append(seen)
         if len(ways) < 2:
             return
-        counts = {way: sum(seen.count for seen in forms) for way, forms in ways.items()}
+        counts: dict[str, int] = {}
+        for way, forms in ways.items():
+            counts[way] = sum(seen.count for seen in forms)
         often_first = sorted(counts.items(), key=lambda item: -item[1])
         shown = ", ".join(f"{way} ×{count:,}" for way, count in often_first)
         # The example is of the rare way: the frequent one is on the screen already.

@@ -60,9 +60,11 @@ def named_like_an_id(name: str | None) -> bool:
 
 def named_like_a_moment(name: str) -> bool:
     words = words_of_name(name)
-    return any(
-        word in _MOMENTS or any(stem in word for stem in _STEMS) for word in words
-    )
+    return any(word in _MOMENTS or _has_a_stem(word) for word in words)
+
+
+def _has_a_stem(word: str) -> bool:
+    return any(stem in word for stem in _STEMS)
 
 
 def named_like_a_count(name: str) -> bool:

@@ -124,10 +124,12 @@ def _repeat_their_name(children: Sequence[Place]) -> bool:
     if len(children) < 2 or any(child.kinds.keys() - {"object"} for child in children):
         return False
     common = frozenset.intersection(*(frozenset(child.children) for child in children))
-    return any(
-        all(_says(child.children[name], child.step) for child in children)
-        for name in common
-    )
+    return any(_all_say(children, name) for name in common)
+
+
+def _all_say(children: Sequence[Place], name: str) -> bool:
+    """Whether the member of this name says under which name each child stands."""
+    return all(_says(child.children[name], child.step) for child in children)
 
 
 def _says(place: Place, word: str | None) -> bool:

@@ -11,6 +11,7 @@ from collections import Counter, defaultdict, deque
 from collections.abc import Callable, Iterable, Sequence
 from functools import partial
 from itertools import accumulate, chain, combinations, islice
+from operator import itemgetter
 from typing import NamedTuple
 
 from mukret.documents import Batch
@@ -530,7 +531,7 @@ def _by_name(objects: list[dict[str, JsonValue]]) -> dict[str, list[JsonValue]]:
     # Most lists hold records with the same members, which are taken by name in one go each.
     if len(set(map(len, objects))) == 1:
         with contextlib.suppress(KeyError):  # one that has as many members, but others
-            return {name: [item[name] for item in objects] for name in objects[0]}
+            return {name: list(map(itemgetter(name), objects)) for name in objects[0]}
     members: defaultdict[str, list[JsonValue]] = defaultdict(list)
     for item in objects:
         for name, value in item.items():
@@ -561,10 +562,8 @@ def _unlike_parts(arrays: Sequence[list[JsonValue]], length: int) -> bool:
     """
     if not 1 < length <= MOST_PARTS:
         return False
-    kinds = [
-        {kind_of(cell) for cell in column} - {"null"}
-        for column in zip(*arrays, strict=True)
-    ]
+    columns = zip(*arrays, strict=True)
+    kinds = [set(map(kind_of, column)) - {"null"} for column in columns]
     # All null so far: nothing speaks against it.
     if not any(kinds) or unlike_parts(kinds):
         return True

@@ -326,12 +326,8 @@ class CollectView(Watcher):
             ("unchanged", "unchanged"),
             ("apart", "apart"),
         ]
-        return [
-            (name, head)
-            for name, head in named
-            # A column of noughts takes room and says nothing.
-            if any(getattr(call, name) for call in report.calls.values())
-        ]
+        # A column of noughts takes room and says nothing.
+        return [(name, head) for name, head in named if _is_counted(report, name)]
 
     def _more_heads(self, report: CollectionReport) -> list[str]:
         return [head for _, head in self._more(report)]
@@ -562,3 +558,8 @@ def _bytes(size: int) -> str:
     return (
         f"{size / 1000:,.1f} kB" if size < 1_000_000 else f"{size / 1_000_000:,.1f} MB"
     )
+
+
+def _is_counted(report: CollectionReport, name: str) -> bool:
+    """Whether some call has counted anything of that name."""
+    return any(getattr(call, name) for call in report.calls.values())

@@ -24,7 +24,7 @@ def print_drift(drift: Drift, again: tuple[str, ...] | None) -> None:
     """
     for title, rows, right in _parts(drift):
         click.secho(f"\n{title}", bold=True)
-        shown = [[escaped(cell) for cell in row] for row in rows[:MOST_LINES]]
+        shown = [list(map(escaped, row)) for row in rows[:MOST_LINES]]
         for line in aligned(shown, right=right):
             click.echo(f"  {line}")
         if len(rows) > MOST_LINES:
@@ -86,7 +86,7 @@ def _parts(drift: Drift) -> Iterator[tuple[str, list[list[str]], tuple[int, ...]
     if drift.unmatched:
         unmatched = [
             [
-                ".".join(part for part in (finding.table, finding.field) if part),
+                _dotted(finding.table, finding.field),
                 finding.path,
                 f"{finding.file}:{finding.line}",
                 finding.hint or "",
@@ -110,7 +110,7 @@ def _parts(drift: Drift) -> Iterator[tuple[str, list[list[str]], tuple[int, ...]
 def _counts(reason: Reason, rows: int) -> list[str]:
     value = reason.example.value
     shown = f"e.g. {shortened(shown_text(value), LONGEST)}" if value is not None else ""
-    what = ".".join(part for part in (reason.table, reason.field) if part)
+    what = _dotted(reason.table, reason.field)
     return [escaped(what), f"{reason.count:,} of {rows:,}", reason.code, shown]
 
 
@@ -137,3 +137,7 @@ def _summary(drift: Drift) -> str:
     # Documents that can't be read are a finding: all is not as expected.
     rest = "nothing else" if drift.bad_documents else "all as the rules expect"
     return f"{read}: {', '.join(filter(None, parts)) or rest}"
+
+
+def _dotted(table: str | None, field: str | None) -> str:
+    return ".".join(filter(None, (table, field)))

@@ -94,11 +94,12 @@ class RowsView:
         self.width = width
         self.asked = names is not None
         self.heads = [_head(name, kinds[name]) for name in names or kinds]
-        self.cells = [
-            [_cell(row, head.name, kinds[head.name]) for head in self.heads]
-            for row in rows
-        ]
+        self.cells = [self._cells(row) for row in rows]
         self.gutter = max(len(NTH), *(len(_mark(row)) for row in rows)) if rows else 0
+
+    def _cells(self, row: SeenRow) -> list[Cell]:
+        kinds = dict(self.table.columns)
+        return [_cell(row, head.name, kinds[head.name]) for head in self.heads]
 
     def print(self, console: Console, *, wide: bool) -> None:
         """As a grid with a row below the other; as records if that is asked for, or if columns that
@@ -124,10 +125,11 @@ class RowsView:
             )
 
     def widths(self, cap: int) -> list[int]:
-        return [
-            max(head.width, *(min(cap, row[index].width) for row in self.cells))
-            for index, head in enumerate(self.heads)
-        ]
+        fitted = []
+        for index, head in enumerate(self.heads):
+            widest = max((row[index].width for row in self.cells), default=0)
+            fitted.append(max(head.width, min(cap, widest)))
+        return fitted
 
     def fits(self, widths: Sequence[int]) -> bool:
         return self.gutter + sum(widths) + GAP * len(widths) <= self.width
@@ -224,11 +226,9 @@ class RowsView:
 
     def print_records(self, console: Console) -> None:
         """As many rows beside each other as have room, and the others below."""
-        names = [
-            max(cell_width(getattr(head, part)) for head in self.heads)
-            for part in ("name", "type")
-        ]
-        room = self.width - sum(names) - 2 * GAP
+        of_names = max(cell_width(head.name) for head in self.heads)
+        of_types = max(cell_width(head.type) for head in self.heads)
+        room = self.width - of_names - of_types - 2 * GAP
         # As many as have room for values: names and types stand once, at the left.
         beside = max(1, min(len(self.rows), (room + GAP) // (NARROWEST_RECORD + GAP)))
         each = max(NARROWEST_RECORD, (room + GAP) // beside - GAP)

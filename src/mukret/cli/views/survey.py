@@ -105,9 +105,10 @@ def _print_lists(lists: Sequence[RecordList], most: int) -> None:
     highest = sorted(
         range(len(lists)), key=lambda number: lists[number].path.count("[")
     )[:most]
+    shown = [lists[number] for number in sorted(highest)]
     rows = [
         [f"  {records.path}", f"{records.records:,}", _lists_text(records)]
-        for records in (lists[n] for n in sorted(highest))
+        for records in shown
     ]
     for line in aligned(rows, right=[1]):
         click.echo(escaped(line))

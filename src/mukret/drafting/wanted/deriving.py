@@ -425,10 +425,11 @@ def _says_something(
     cells: Sequence[tuple[int, Decimal | None]], *values: Candidate
 ) -> bool:
     """Whether the result is another number than either of the two, somewhere."""
-    return all(
-        any(_number(value.texts[row]) != number for row, number in cells)
-        for value in values
-    )
+    return all(_differs(cells, value) for value in values)
+
+
+def _differs(cells: Sequence[tuple[int, Decimal | None]], value: Candidate) -> bool:
+    return any(_number(value.texts[row]) != number for row, number in cells)
 
 
 _Step = Callable[[Decimal, Decimal], Decimal]

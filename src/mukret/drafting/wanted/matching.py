@@ -84,10 +84,10 @@ def match(wanted: WantedTable, table: CandidateTable) -> Matched | None:
     rows = _rows(wanted.rows, table)
     if rows is None:
         return None
-    columns = {
-        name: _giving(name, [row.cells[number] for row in wanted.rows], rows, table)
-        for number, name in enumerate(wanted.columns)
-    }
+    columns = {}
+    for number, name in enumerate(wanted.columns):
+        cells = [row.cells[number] for row in wanted.rows]
+        columns[name] = _giving(name, cells, rows, table)
     return Matched(table, tuple(rows), columns)
 
 
@@ -166,14 +166,22 @@ def _in_all_rows(
     """The values that could give a column in all wanted rows, whichever of the likely ones these
     are.
     """
-    return [
-        value
-        for value in table.values
-        if all(
-            any(equal(value, number, row.cells[column]) for number in numbers)
-            for row, numbers in zip(wanted, likely, strict=True)
-        )
-    ]
+    cells = [row.cells[column] for row in wanted]
+    return [value for value in table.values if _could_give(value, cells, likely)]
+
+
+def _could_give(
+    value: Candidate, cells: Sequence[Cell], likely: Sequence[Collection[int]]
+) -> bool:
+    """Whether a value has each cell in some row that is likely for it."""
+    return all(
+        _has_in_one_of(value, numbers, cell)
+        for cell, numbers in zip(cells, likely, strict=True)
+    )
+
+
+def _has_in_one_of(value: Candidate, rows: Collection[int], cell: Cell) -> bool:
+    return any(equal(value, row, cell) for row in rows)
 
 
 def _agreeing(
@@ -183,9 +191,14 @@ def _agreeing(
     it in all rows.
     """
     return sum(
-        any(equal(value, number, cell) for value in values)
+        _is_given(cell, number, values)
         for cell, values in zip(row.cells, consistent, strict=True)
     )
+
+
+def _is_given(cell: Cell, row: int, values: Sequence[Candidate]) -> bool:
+    """Whether one of these values has a cell in a row."""
+    return any(equal(value, row, cell) for value in values)
 
 
 class _Index:
@@ -211,12 +224,13 @@ def _giving(
     """
     if not any(isinstance(cell, str) for cell in cells):
         return []
-    fitting = [
-        value
-        for value in table.values
-        if all(equal(value, row, cell) for row, cell in zip(rows, cells, strict=True))
-    ]
+    fitting = [value for value in table.values if _has_all(value, rows, cells)]
     return sorted(fitting, key=lambda value: _rank(name, value, cells, rows))
+
+
+def _has_all(value: Candidate, rows: Sequence[int], cells: Sequence[Cell]) -> bool:
+    """Whether a value has each of these cells in its row."""
+    return all(equal(value, row, cell) for row, cell in zip(rows, cells, strict=True))
 
 
 def _rank(
