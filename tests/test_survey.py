@@ -538,7 +538,6 @@ class Bounds(SurveyCase):
             return {"id": depth, f"{name}_label": "x", **below}
 
         report = self.survey({"root": [record(4, "r")]})
-        self.assertGreater(len(report.places), 1_000)
         shown = {}
         for whole in (False, True):
             with contextlib.redirect_stdout(io.StringIO()) as screen:
@@ -546,14 +545,18 @@ class Bounds(SurveyCase):
                     report, ["feed.json"], quiet=True, details=False, whole=whole
                 )
             shown[whole] = screen.getvalue().splitlines()
-        self.assertLess(len(shown[False]), 200)
-        self.assertGreater(len(shown[True]), 1_000)
-        self.assertIn("places below", "\n".join(shown[False]))
-        self.assertTrue(
-            any(
-                line.startswith("Deeper places are only counted: --path '$.root[*]")
-                for line in shown[False]
-            )
+        places = sum(line.endswith("; 82 places below") for line in shown[False])
+        self.assertEqual(
+            (len(report.places), len(shown[True]), len(shown[False]), places),
+            (1_365, 1_370, 64, 16),
+        )
+        self.assertEqual(
+            (shown[True][-1].strip(), shown[False][-1]),
+            (
+                "└ rdddd_label  text; x ×16",
+                "Deeper places are only counted: --path '$.root[*].ra[*].raa[*]'"
+                " shows those below it, --whole all",
+            ),
         )
 
     def test_a_path_narrows_the_survey_and_one_that_finds_nothing_says_what_is_near(
