@@ -8,26 +8,27 @@ from __future__ import annotations
 
 import contextlib
 from collections import Counter, defaultdict, deque
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable
 from functools import partial
 from itertools import accumulate, chain, combinations, islice
 from operator import itemgetter
-from typing import NamedTuple
 
 from mukret.documents import Batch
 from mukret.documents.cutting import LongArray, Names
 from mukret.paths import Location, Path, normalized
-from mukret.survey.forms import CODE, TEXT, form_of
-from mukret.survey.naming import named_like_an_id
+from mukret.survey.owners import (
+    Owner,
+    element_owner,
+    locations,
+    map_owner,
+    member_owner,
+    part_owner,
+    row_owner,
+)
 from mukret.survey.parts import arrays_to_cut, nodes_of
 from mukret.survey.places import MOST_SAMPLED, MOST_SIGNATURES, Place, Seen, Where
-from mukret.survey.shapes import (
-    alike_values,
-    fold_target,
-    in_array,
-    make_map,
-    unlike_parts,
-)
+from mukret.survey.row_arrays import MOST_COLUMNS, begins_with, heads, look_like_rows
+from mukret.survey.shapes import alike_values, fold_target, make_map
 from mukret.values import JsonValue, Number, kind_of
 
 MOST_PLACES = 20_000
@@ -35,21 +36,12 @@ MOST_DEPTH = 100
 # So many different member names at one place make it ask whether they are data.
 WIDEST = 200
 MOST_NAMES = 2_000
-MOST_COLUMNS = 50
-# Longer arrays of numbers are series, not coordinates.
-MOST_NUMBERS = 4
-# Longer arrays of unlike things are lists all the same.
-MOST_PARTS = 6
 MOST_PAIRS = 8
 # Objects of a batch in which the lengths of arrays are compared.
 COMPARED = 200
 LONGEST_WORD = 40
 # Members of the records that are kept, at all places together.
 MOST_SAMPLED_MEMBERS = 200_000
-
-# Of the nodes that are handed over together: the container of the nth and the step to it, or the
-# number of a root.
-Owner = Callable[[int], tuple[JsonValue, str | int] | int]
 
 
 class Walk:
@@ -139,7 +131,7 @@ class Walk:
             place.not_followed += len(elements)
             return
         self.continued = place.elements
-        owner = _element_owner([elements], [len(elements)], 0)
+        owner = element_owner([elements], [len(elements)], 0)
         self.todo.append((place.elements, elements, [len(elements)], owner))
 
     def _length(self, array: list[JsonValue]) -> int:
@@ -170,7 +162,7 @@ class Walk:
         objects = _of_type(nodes, dict, types)
         if objects:
             whole = len(objects) == len(nodes)
-            places = owner if whole else _part_owner(nodes, dict, owner)
+            places = owner if whole else part_owner(nodes, dict, owner)
             self._objects(place, objects, groups if whole else None, places)
 
     def _accept_scalars(
@@ -261,7 +253,7 @@ class Walk:
             return
         ends = list(accumulate(lengths))
         elements = list(chain.from_iterable(arrays))
-        owner = _element_owner(whole, ends, int(has_header))
+        owner = element_owner(whole, ends, int(has_header))
         self.todo.append((place.elements, elements, lengths, owner))
 
     def _whole_lengths(
@@ -278,15 +270,11 @@ class Walk:
         # row.
         if place.header is None and place.lengths.lists == 0 and len(arrays[0]) > 1:
             first, second = arrays[0][:2]
-            if (
-                _names_columns(first)
-                and type(second) is list
-                and not _only_words(second)
-            ):
+            if heads(first, second):
                 place.header = tuple(first)
         if place.header is None:
             return False
-        return all(_begins_with(array, place.header) for array in arrays if array)
+        return all(begins_with(array, place.header) for array in arrays if array)
 
     def _as_row(self, place: Place, arrays: list[list[JsonValue]]) -> bool:
         """Arrays of one length are rows where they stand in an array, and where they are a few
@@ -300,7 +288,7 @@ class Walk:
             or place.lengths.shortest != length
         ):
             return False
-        if not _look_like_rows(place, arrays, length):
+        if not look_like_rows(place, arrays, length):
             return False
         # Each position is a column, with a look of its own.
         for position in range(length):
@@ -310,7 +298,7 @@ class Walk:
                     return False
                 place.columns.append(column)
             cells = [array[position] for array in arrays]
-            owner = _row_owner(arrays, position)
+            owner = row_owner(arrays, position)
             self.todo.append((place.columns[position], cells, None, owner))
         return True
 
@@ -336,7 +324,7 @@ class Walk:
         place.names.see(Counter(chain.from_iterable(objects)))
         values = list(chain.from_iterable(item.values() for item in objects))
         if values:
-            self.todo.append((place.members, values, None, _map_owner(objects)))
+            self.todo.append((place.members, values, None, map_owner(objects)))
 
     def _many_names(
         self, place: Place, members: dict[str, list[JsonValue]], objects: int
@@ -364,7 +352,7 @@ class Walk:
         groups: list[int] | None,
     ) -> None:
         for name, values in members.items():
-            owner = _member_owner(objects, name)
+            owner = member_owner(objects, name)
             child = self._member(place, name, values)
             if child is None:
                 place.not_followed += len(values)
@@ -498,7 +486,7 @@ class Walk:
         owned = [(put, owner(index)) for put, owner, index in self.wanted]
         self.wanted = []
         containers = {id(owner[0]) for _, owner in owned if not isinstance(owner, int)}
-        located = _locations(batch.documents, containers)
+        located = locations(batch.documents, containers)
         for put, owner in owned:
             if isinstance(owner, int):
                 number, location = places[owner]
@@ -546,30 +534,6 @@ def _at(document: JsonValue, names: Names) -> JsonValue:
     return document
 
 
-def _are_coordinates(
-    place: Place, arrays: Sequence[list[JsonValue]], length: int
-) -> bool:
-    """Whether these could be coordinates: a few numbers, and no ids by the name."""
-    numbers = 1 < length <= MOST_NUMBERS and all(
-        type(cell) in (int, Number) for array in arrays for cell in array
-    )
-    return numbers and not named_like_an_id(place.step)
-
-
-def _unlike_parts(arrays: Sequence[list[JsonValue]], length: int) -> bool:
-    """Whether these are of unlike parts, as far as can be told: where one has only been null,
-    others will tell.
-    """
-    if not 1 < length <= MOST_PARTS:
-        return False
-    columns = zip(*arrays, strict=True)
-    kinds = [set(map(kind_of, column)) - {"null"} for column in columns]
-    # All null so far: nothing speaks against it.
-    if not any(kinds) or unlike_parts(kinds):
-        return True
-    return unlike_parts([known or {"array"} for known in kinds])
-
-
 def _of_type(
     nodes: list[JsonValue], kind: type, types: Counter[type]
 ) -> list[JsonValue]:
@@ -585,20 +549,6 @@ def _short(value: JsonValue) -> JsonValue:
     return value if type(value) is str and len(value) <= LONGEST_WORD else None
 
 
-def _names_columns(row: JsonValue) -> bool:
-    """Whether a row holds names alone, no two of them alike."""
-    return (
-        type(row) is list
-        and 1 < len(row) <= MOST_COLUMNS
-        and _only_words(row)
-        and len(set(row)) == len(row)
-    )
-
-
-def _only_words(row: list[JsonValue]) -> bool:
-    return all(type(cell) is str and form_of(cell) in (TEXT, CODE) for cell in row)
-
-
 def _unique_in_each(values: list[JsonValue], groups: list[int]) -> bool:
     start = 0
     try:
@@ -609,97 +559,3 @@ def _unique_in_each(values: list[JsonValue], groups: list[int]) -> bool:
     except TypeError:  # arrays and objects are no ids
         return False
     return True
-
-
-def _part_owner(nodes: Sequence[JsonValue], kind: type, owner: Owner) -> Owner:
-    """For those nodes that are of one type."""
-    return lambda index: owner(
-        next(
-            islice(
-                (i for i, node in enumerate(nodes) if type(node) is kind), index, None
-            )
-        )
-    )
-
-
-def _member_owner(objects: Sequence[JsonValue], name: str) -> Owner:
-    return lambda index: (
-        next(islice((item for item in objects if name in item), index, None)),
-        name,
-    )
-
-
-def _element_owner(
-    arrays: Sequence[JsonValue], ends: Sequence[int], shift: int
-) -> Owner:
-    def owner(index: int) -> tuple[JsonValue, int]:
-        number = next(number for number, end in enumerate(ends) if index < end)
-        before = ends[number - 1] if number else 0
-        return arrays[number], index - before + shift
-
-    return owner
-
-
-def _row_owner(arrays: Sequence[JsonValue], position: int) -> Owner:
-    return lambda index: (arrays[index], position)
-
-
-def _map_owner(objects: Sequence[JsonValue]) -> Owner:
-    return lambda index: next(
-        islice(((item, name) for item in objects for name in item), index, None)
-    )
-
-
-def _locations(
-    documents: Sequence[JsonValue], containers: set[int]
-) -> dict[int, tuple[int, Location]]:
-    """The document and the location of each of these containers, told by identity."""
-    located: dict[int, tuple[int, Location]] = {}
-    for number, document in enumerate(documents):
-        # A location is kept as a chain of steps that leads up; only those asked for are unrolled.
-        todo: list[tuple[JsonValue, _Link | None]] = [(document, None)]
-        while todo and len(located) < len(containers):
-            node, link = todo.pop()
-            if id(node) in containers:
-                located[id(node)] = (number, _unlinked(link))
-            for step, child in _children(node):
-                if type(child) in (dict, list):
-                    todo.append((child, _Link(link, step)))
-    return located
-
-
-class _Link(NamedTuple):
-    above: _Link | None
-    step: str | int
-
-
-def _children(node: JsonValue) -> Iterable[tuple[str | int, JsonValue]]:
-    if type(node) is dict:
-        return node.items()
-    return enumerate(node) if type(node) is list else ()
-
-
-def _unlinked(link: _Link | None) -> Location:
-    steps: list[str | int] = []
-    while link is not None:
-        steps.append(link.step)
-        link = link.above
-    return tuple(reversed(steps))
-
-
-def _begins_with(rows: list[JsonValue], header: tuple[str, ...]) -> bool:
-    return type(rows[0]) is list and tuple(rows[0]) == header
-
-
-def _look_like_rows(
-    place: Place, arrays: Sequence[list[JsonValue]], length: int
-) -> bool:
-    if not in_array(place):
-        return _are_coordinates(place, arrays, length) or _unlike_parts(arrays, length)
-    if place.columns:
-        return True
-    # The first array of the whole survey decides; later ones are rows if it is one. Lists of lists
-    # of lists are a shape, no table; objects are records of their own.
-    first = arrays[0]
-    holds_lists = any(type(cell) is list for cell in first)
-    return not holds_lists and not all(type(cell) is dict for cell in first)
