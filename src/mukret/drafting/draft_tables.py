@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Sequence
+from collections.abc import Sequence
 
 from mukret.drafting.draft_fields import DraftFields
 from mukret.drafting.draft_keys import DraftKeys
@@ -12,12 +12,14 @@ from mukret.drafting.links import DraftLinks
 from mukret.drafting.model import Draft, DraftField, DraftTable
 from mukret.drafting.names import GENERIC, fresh, singular, snake_case
 from mukret.drafting.place_roles import (
+    are_rows,
+    are_scalars,
     column_names,
-    has_scalars,
     holds_itself,
     holds_lists,
-    is_nested,
-    is_one_or_several,
+    holds_lists_or_maps,
+    is_container,
+    is_long,
     is_record,
     path,
     scattered,
@@ -35,9 +37,6 @@ from mukret.text import shortened
 from mukret.values import JsonValue, json_text
 
 MOST_SORTS = 6
-# A list of no more scalars than these beside the records is no table: corners of a map, words on
-# the response.
-FEWEST_VALUES = 6
 
 
 def tables_of(
@@ -182,7 +181,7 @@ class _Drafter:
         if id(place) in self.elsewhere:
             return
         kinds = told_kinds(place)
-        if _is_container(place, kinds):
+        if is_container(place, kinds):
             self.container(place, base, table, names)
         elif place.columns and kinds == {"array"}:
             self.tuple_columns(place, base, table, names)
@@ -224,19 +223,19 @@ class _Drafter:
         assert inner is not None
         # Where a wrapper holds it alone, that one is what is named or ignored.
         whole = within or place
-        if _holds_lists_or_maps(place, inner):
+        if holds_lists_or_maps(place, inner):
             self.nested(place, inner, base, table, names, whole)
-        elif _are_rows(place, inner):
+        elif are_rows(place, inner):
             self.table(inner, base, path(inner, base), table, names, of=place)
         elif inner.columns or place.header:
             self.table_of_arrays(place, inner, base, table, names)
         # A long list of scalars at the top is the data itself: a row each.
-        elif inner.values.count and table is None and _is_long(place):
+        elif inner.values.count and table is None and is_long(place):
             self.table(inner, base, path(inner, base), table, names, of=place)
         # Nothing around it whose field it could be, or nothing in it.
         elif table is None or not inner.nodes:
             self.fields.ignore(whole, self.fields.words_for(whole))
-        elif _are_scalars(inner):
+        elif are_scalars(inner):
             self.fields.list_field(inner, base, table, names)
         else:
             self.fields.whole(whole, base, table, names)
@@ -577,44 +576,6 @@ def _names_note(of: Place) -> str | None:
         if of.names.examples
         else None
     )
-
-
-def _is_container(place: Place, kinds: Collection[str]) -> bool:
-    """Whether a place is a list, or an object whose member names are data, throughout: where
-    scalars stand among them it is one field, whatever they are.
-    """
-    scalars = has_scalars(place) and not set(kinds) <= {"array", "object"}
-    if place.members is not None and not scalars and "array" not in kinds:
-        return True
-    if place.elements is None:
-        return False
-    return len(kinds) <= 1 or (not scalars and place.elements.objects > 0)
-
-
-def _holds_lists_or_maps(place: Place, inner: Place) -> bool:
-    return (
-        not place.header
-        and not has_scalars(inner)
-        and is_nested(place, inner)
-        and not is_one_or_several(inner)
-    )
-
-
-def _are_rows(place: Place, inner: Place) -> bool:
-    """Whether each element, or each member of a map, is a row: a record, or a value by its name."""
-    if inner.objects and inner.members is None and not has_scalars(inner):
-        return True
-    return place.members is not None and not inner.elements and inner.values.count > 0
-
-
-def _is_long(place: Place) -> bool:
-    """Whether a list of values outside any table is rather a table than a fact of the document."""
-    return place.lengths.longest > FEWEST_VALUES or place.parent is None
-
-
-def _are_scalars(inner: Place) -> bool:
-    """Whether the elements of a list fit into one field: scalars alone."""
-    return bool(inner.values.count) and not inner.kinds.keys() & {"array", "object"}
 
 
 def _headings(place: Place, header: Place | None) -> Sequence[str]:

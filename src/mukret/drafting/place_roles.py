@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from itertools import chain, islice
 
 from mukret.drafting.meanings import is_about_the_answer
@@ -17,6 +17,9 @@ FEWEST_FACTS = 4
 # Of fewer documents it can't be told that what they say differs.
 FEWEST_DOCUMENTS = 3
 FEWEST_SCATTERED = 3
+# A list of no more scalars than these beside the records is no table: corners of a map, words on
+# the response.
+FEWEST_VALUES = 6
 _NAMING = (["id"], ["name"], ["title"])
 _POSITION = ("longitude", "latitude", "altitude")
 _OWN_IDS = (["id"], ["uid"], ["uuid"], ["guid"])
@@ -290,3 +293,42 @@ def _are_positions(place: Place) -> bool:
         return False
     kind = place.parent.children.get("type")
     return kind is not None and kind.values.counted == {"Point": kind.nodes}
+
+
+def is_container(place: Place, kinds: Collection[str]) -> bool:
+    """Whether a place is a list, or an object whose member names are data, throughout: where
+    scalars stand among them it is one field, whatever they are.
+    """
+    scalars = has_scalars(place) and not set(kinds) <= {"array", "object"}
+    if place.members is not None and not scalars and "array" not in kinds:
+        return True
+    if place.elements is None:
+        return False
+    return len(kinds) <= 1 or (not scalars and place.elements.objects > 0)
+
+
+def holds_lists_or_maps(place: Place, inner: Place) -> bool:
+    """Whether the elements of a list, or the members of a map, are lists or maps again."""
+    return (
+        not place.header
+        and not has_scalars(inner)
+        and is_nested(place, inner)
+        and not is_one_or_several(inner)
+    )
+
+
+def are_rows(place: Place, inner: Place) -> bool:
+    """Whether each element, or each member of a map, is a row: a record, or a value by its name."""
+    if inner.objects and inner.members is None and not has_scalars(inner):
+        return True
+    return place.members is not None and not inner.elements and inner.values.count > 0
+
+
+def is_long(place: Place) -> bool:
+    """Whether a list of values outside any table is rather a table than a fact of the document."""
+    return place.lengths.longest > FEWEST_VALUES or place.parent is None
+
+
+def are_scalars(inner: Place) -> bool:
+    """Whether the elements of a list fit into one field: scalars alone."""
+    return bool(inner.values.count) and not inner.kinds.keys() & {"array", "object"}
