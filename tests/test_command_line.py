@@ -271,19 +271,11 @@ class CommandLine(FolderCase):
         moments, told = zip(*(line.split(",", 1) for line in lines), strict=True)
         for moment in moments:
             dt.datetime.strptime(moment, "%Y-%m-%d %H:%M:%S")
-        counts = {
-            "rows_seen": 3,
-            "rows_written": 1,
-            "rows_rejected": 2,
-            "rows_filtered": 0,
-            "rows_deduplicated": 0,
-            "values_nulled": 0,
-            "rows_filtered_unknown": 0,
-        }
         self.assertEqual(
             [line.partition(" ")[2] for line in told],
             [
-                f"INFO    sailings: {counts}",
+                "INFO    sailings: rows_seen=3 rows_written=1 rows_rejected=2 rows_filtered=0"
+                " rows_deduplicated=0 values_nulled=0 rows_filtered_unknown=0",
                 "WARNING 1 × sailings fare not-a-number:"
                 ' expected a number, such as 1204.50, not "ask crew"',
                 "WARNING 1 × sailings no required: nothing where a value is required",
@@ -344,6 +336,14 @@ class CommandLine(FolderCase):
         lines = more.stderr.splitlines(keepends=True)
         self.assertEqual(lines[0], "Traceback (most recent call last):\n")
         self.assertEqual("".join(lines[-2:]), told)
+        self.file("fery.json", "[]")
+        for name, hint in (
+            ("fery.rules.yaml", "did you mean ferry.rules.yaml?"),
+            ("x", "the rules file comes first"),
+        ):
+            done = self.typed("preview", name, "clean.json")
+            told = f"error: {name}: No such file or directory [not-opened]\n  hint: {hint}\n"
+            self.assertEqual((done.returncode, done.stdout, done.stderr), (3, "", told))
 
     def test_a_reader_that_has_seen_enough_is_no_error(self) -> None:
         self.file(

@@ -61,7 +61,7 @@ def _found(name: str, *, newest: bool) -> list[Source]:
         return [Source(name)]
     if glob.has_magic(name):
         return _by_glob(name)
-    near = _neighbour(name)
+    near = neighbour(name)
     hint = f"did you mean {near}?" if near else "check the path"
     raise InputError(Code.NOT_OPENED, f"{name}: no such file or folder", hint=hint)
 
@@ -115,14 +115,15 @@ def _by_glob(name: str) -> list[Source]:
     return [Source(path, named=False) for path in paths]
 
 
-def _neighbour(name: str) -> str | None:
-    """What was most likely meant: the file beside it (endings, which many share, are not compared),
-    or the same below the folder beside the one that is not there.
+def neighbour(name: str, endings: tuple[str, ...] = ("",)) -> str | None:
+    """What was most likely meant, of what has one of the endings: the file beside it (endings,
+    which many share, are not compared), or the same below the folder beside the one that is not
+    there.
     """
     # The first part of the path that is not there is the one that was mistyped.
     folder, file = os.path.split(name)
     if folder and not os.path.isdir(folder):
-        beside = _neighbour(folder)
+        beside = neighbour(folder)
         return (
             os.path.join(beside, file)
             if beside and os.path.exists(os.path.join(beside, file))
@@ -133,6 +134,7 @@ def _neighbour(name: str) -> str | None:
         stems = {
             entry.partition(".")[0]: entry
             for entry in sorted(os.listdir(folder), reverse=True)
+            if entry.endswith(endings)
         }
     except OSError:
         return None

@@ -9,6 +9,7 @@ from types import MappingProxyType
 
 from mukret.codes import Code
 from mukret.documents.decode import decode
+from mukret.documents.inputs import neighbour
 from mukret.errors import InputError, RulesError
 from mukret.rules.examples import ExamplesReader
 from mukret.rules.include import Includer
@@ -32,10 +33,12 @@ def load_rules(path: str | os.PathLike[str]) -> Rules:
     try:
         data = Path(path).read_bytes()
     except OSError as error:
-        hint = "the rules file comes first: mukret extract RULES FILE… --to DIR"
-        raise InputError(
-            Code.NOT_OPENED, f"{os.fspath(path)}: {error.strerror}", hint=hint
-        ) from None
+        message = f"{os.fspath(path)}: {error.strerror}"
+        hint = "the rules file comes first"
+        if isinstance(error, FileNotFoundError):
+            near = neighbour(os.fspath(path), (".yaml", ".yml"))
+            hint = f"did you mean {near}?" if near else hint
+        raise InputError(Code.NOT_OPENED, message, hint=hint) from None
     return parse_rules(data, os.fspath(path))
 
 

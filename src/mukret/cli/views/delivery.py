@@ -107,7 +107,8 @@ def log_outcome(
     tally: Tally, notices: Sequence[Notice], logger: logging.Logger
 ) -> None:
     for name, table in tally.tables.items():
-        logger.info("%s: %s", name, table.as_json())
+        counts = (f"{key}={count}" for key, count in table.as_json().items())
+        logger.info("%s: %s", name, " ".join(counts))
     # Each kind with its first case: all rejects are on record elsewhere.
     for reason in tally.reasons.values():
         logger.warning(
