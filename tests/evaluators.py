@@ -14,10 +14,10 @@ from unittest import mock
 from mukret.documents import NotJson, decode, find_sources
 from mukret.engine.run import Run
 from mukret.errors import InputError
-from mukret.rules import Rules, parse_rules
+from mukret.rules import Rules
 from mukret.semantics.outcomes import RowOutcome
 from mukret.semantics.reference import BadResponse, Document, LeftOut, ReferenceRun
-from tests.random_feeds import REFERENCE
+from tests.random_feeds import rules_of
 
 NOW = datetime(2031, 4, 1, 12, 0, 0, 250, tzinfo=UTC)
 Rows = dict[str, list[dict[str, Any]]]
@@ -34,7 +34,6 @@ class EvaluatorsCase(unittest.TestCase):
         folder = tempfile.TemporaryDirectory()
         cls.addClassCleanup(folder.cleanup)
         cls.folder = Path(folder.name)
-        (cls.folder / "words.csv").write_text(REFERENCE, encoding="utf-8")
 
     def compare(
         self, text: str, lines: list[str], *, in_parts: bool = False
@@ -43,7 +42,7 @@ class EvaluatorsCase(unittest.TestCase):
         in batches of a few bytes, so that documents of one file meet in several batches.
         `in_parts`: each in a file of its own, cut.
         """
-        rules = parse_rules(text, str(self.folder / "feed.rules.yaml"))
+        rules = rules_of(text)
         feed = text, lines  # shown where they differ
         parts = self.rows["parts"]
         reference, expected, expected_rejects = self.by_reference(

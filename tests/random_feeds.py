@@ -9,13 +9,14 @@ import random
 import tempfile
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
 from hypothesis import strategies as st
 
 from mukret.paths.query import escaped_name
-from mukret.rules import parse_rules
+from mukret.rules import Rules, parse_rules
 from mukret.values import JsonValue, Number, json_text
 from tests.fitting import Grower
 
@@ -546,11 +547,17 @@ FOLDER = Path(_HOLDER.name)
 (FOLDER / "words.csv").write_text(REFERENCE, encoding="utf-8")
 
 
+@lru_cache(maxsize=4)
+def rules_of(text: str) -> Rules:
+    """The rules of a feed; read once for all that look at them one after the other, since reading
+    takes as long as running them.
+    """
+    return parse_rules(text, str(FOLDER / "feed.rules.yaml"))
+
+
 def fitting_lines(draw: Draw, found: Feed) -> list[str]:
     """Documents that fit the rules, most of them."""
-    grower = Grower(
-        draw, parse_rules(found.rules_text, str(FOLDER / "feed.rules.yaml")), SCALARS
-    )
+    grower = Grower(draw, rules_of(found.rules_text), SCALARS)
     lines = [json_text(grower.document()) for _ in range(draw(1, 4))]
     return [*lines, *found.lines[1:]] if often(draw, 4) else lines
 

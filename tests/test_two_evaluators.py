@@ -11,10 +11,9 @@ from hypothesis import HealthCheck, Phase, given, settings
 
 from mukret.codes import REJECTS
 from mukret.plan.compiled import make_plan
-from mukret.rules import parse_rules
 from tests import random_feeds
 from tests.evaluators import EvaluatorsCase
-from tests.random_feeds import Feed, feeds, seeded_feeds
+from tests.random_feeds import Feed, feeds, rules_of, seeded_feeds
 
 HYPOTHESIS_EXAMPLES = int(os.environ.get("MUKRET_EXAMPLES", "150"))
 SEEDED_EXAMPLES = int(os.environ.get("MUKRET_SEEDED_EXAMPLES", "1600"))
@@ -108,9 +107,7 @@ class TwoEvaluators(EvaluatorsCase):
             random_feeds, ROW_PATHS=rows, CONDITIONS=["@.a", "!@.b"], KINDS={}
         ):
             for feed in random_feeds.seeded_feeds(SEEDED_EXAMPLES // 4, SEED):
-                if make_plan(
-                    parse_rules(feed.rules_text, str(self.folder / "feed.rules.yaml"))
-                ).long.arrays:
+                if make_plan(rules_of(feed.rules_text)).long.arrays:
                     self.compare(feed.rules_text, feed.lines, in_parts=True)
         self.assertGreater(self.rows["parts"], SEEDED_EXAMPLES // 80)
 
